@@ -14,7 +14,9 @@ const refused = (error: Error) => {
 };
 
 const queries: QueryClient = new QueryClient({
-  queryCache: new QueryCache({ onError: (error, query) => query.queryKey[0] !== 'me' && refused(error) }),
+  queryCache: new QueryCache({
+    onError: (error, query) => query.queryKey[0] !== 'me' && refused(error),
+  }),
   mutationCache: new MutationCache({ onError: refused, onMutate: keepFocus }),
   defaultOptions: {
     queries: {

@@ -25,7 +25,10 @@ const VIEWS: RouteObject[] = [
   { path: 'alarms', lazy: () => import('./views/alarm/Alarms') },
   { path: 'jobs', lazy: () => import('./views/Jobs') },
   { path: 'rules', lazy: () => import('./views/Rules') },
-  { path: 'rules/new', lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }) },
+  {
+    path: 'rules/new',
+    lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }),
+  },
   { path: 'rules/:name', lazy: () => import('./views/rule/Rule') },
   { path: 'sources', lazy: () => import('./views/source/Sources') },
   {

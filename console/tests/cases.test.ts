@@ -13,7 +13,8 @@ const NAMED: Record<string, unknown> = {
   // What a runbook's editor knows, with the same words.
   BOOK: { ...written.book, words: written.known.words },
 };
-const given = (value: unknown) => (typeof value === 'string' && value in NAMED ? NAMED[value] : value);
+const given = (value: unknown) =>
+  typeof value === 'string' && value in NAMED ? NAMED[value] : value;
 
 const parts = new Map<Part, [Part, unknown[]][]>();
 for (const one of written.cases) parts.set(one[0], [...(parts.get(one[0]) ?? []), one]);

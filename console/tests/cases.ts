@@ -35,8 +35,10 @@ const changed = (before: string, after: string) =>
   difference(before, after).map((line) => `${line.mark}${line.text}`);
 
 const lanes = (...given: Parameters<typeof rows>) => Object.fromEntries(rows(...given));
-const axis = (from: string, to: string) => marks(Date.parse(from), Date.parse(to)).map((mark) => mark.label);
-const stretch = (...given: Parameters<typeof span>) => span(...given).map((at) => new Date(at).toISOString());
+const axis = (from: string, to: string) =>
+  marks(Date.parse(from), Date.parse(to)).map((mark) => mark.label);
+const stretch = (...given: Parameters<typeof span>) =>
+  span(...given).map((at) => new Date(at).toISOString());
 const counted = (...given: Parameters<typeof band>) => {
   const { columns, leaving } = band(...given);
   return [columns, ...leaving].map((all) =>
@@ -45,7 +47,9 @@ const counted = (...given: Parameters<typeof band>) => {
 };
 
 const form = (inputs: Record<string, Schema>, before?: Record<string, unknown>) =>
-  fields(inputs, before).map((f) => `${f.name} ${f.kind}${f.must ? ' must' : ''}: ${f.first} ${f.choices}`);
+  fields(inputs, before).map(
+    (f) => `${f.name} ${f.kind}${f.must ? ' must' : ''}: ${f.first} ${f.choices}`,
+  );
 const typed = (inputs: Record<string, Schema>, text: Record<string, string>) =>
   given(fields(inputs) satisfies Field[], text);
 const steps = (...of: Parameters<typeof stepRows>) => {
@@ -65,7 +69,9 @@ const steps = (...of: Parameters<typeof stepRows>) => {
 const reached = (typed: string, names: string[]) =>
   destinations(
     typed,
-    names.map((name): Destination => ({ name, what: name.includes('-') ? 'rule' : 'view', to: `/${name}` })),
+    names.map(
+      (name): Destination => ({ name, what: name.includes('-') ? 'rule' : 'view', to: `/${name}` }),
+    ),
   ).map((goal) => `${goal.name} ${goal.to}`);
 const drawn = (steps: Parameters<typeof layout>[0]) => {
   const { boxes, labels, lines, frames, width, height } = layout(steps);
@@ -80,7 +86,8 @@ const drawn = (steps: Parameters<typeof layout>[0]) => {
 const clock = (t: string, zone: 'UTC', now: string) => clockOf(t, zone, new Date(now));
 const result = (job: Parameters<typeof ended>[0]) => [...ended(job), took(job)];
 
-const ordered = (keys: (string | number | null)[], down: boolean) => inOrder(keys, (key) => key, down);
+const ordered = (keys: (string | number | null)[], down: boolean) =>
+  inOrder(keys, (key) => key, down);
 
 const parts = {
   allowsMore,

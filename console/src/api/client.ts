@@ -64,7 +64,8 @@ async function taken<T>(asked: Promise<Answer<T>>): Promise<T> {
 }
 
 export const me = () => taken<Who>(client.GET('/api/v1/me'));
-export const signIn = (token: string) => taken<Who>(client.POST('/api/v1/session', { body: { token } }));
+export const signIn = (token: string) =>
+  taken<Who>(client.POST('/api/v1/session', { body: { token } }));
 export const signOut = () => taken(client.DELETE('/api/v1/session'));
 export const watch = (window: string) =>
   taken<Watch>(client.GET('/api/v1/watch', { params: { query: { window } } }));
@@ -129,10 +130,15 @@ export const resolve = (
   why?: string,
 ) =>
   taken(
-    client.POST('/api/v1/jobs/{id}/resolve', { params: { path: { id } }, body: { as, step, output, why } }),
+    client.POST('/api/v1/jobs/{id}/resolve', {
+      params: { path: { id } },
+      body: { as, step, output, why },
+    }),
   );
 export const goOn = (id: number, dry_run: boolean, why?: string) =>
-  taken<GoesOn>(client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }));
+  taken<GoesOn>(
+    client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }),
+  );
 export const liftHalt = () => taken(client.DELETE('/api/v1/halt'));
 export const setSeen = (id: number, undo = false) =>
   taken(client.POST('/api/v1/jobs/{id}/seen', { params: { path: { id } }, body: { undo } }));
@@ -143,7 +149,9 @@ export const takeDecision = (id: number, choice: string, remark?: string) =>
 export const openLink = (link: string) =>
   taken<DecisionContext>(client.POST('/api/v1/decisions/link', { body: { link } }));
 export const decideByLink = (link: string, choice: string, name: string, remark?: string) =>
-  taken<DecisionItem>(client.POST('/api/v1/decisions/link/take', { body: { link, choice, name, remark } }));
+  taken<DecisionItem>(
+    client.POST('/api/v1/decisions/link/take', { body: { link, choice, name, remark } }),
+  );
 export type RunbookForm = Schema['RunbookForm'];
 export type Launch = Schema['Launch'];
 export type DryRun = Schema['DryRun'];
@@ -151,7 +159,8 @@ export type DryStep = Schema['DryStep'];
 export type Preview = Schema['Preview'];
 export const runbookForm = (name: string) =>
   taken<RunbookForm>(client.GET('/api/v1/runbooks/{name}', { params: { path: { name } } }));
-export const dryRun = (body: Launch) => taken<DryRun>(client.POST('/api/v1/jobs/dry-run', { body }));
+export const dryRun = (body: Launch) =>
+  taken<DryRun>(client.POST('/api/v1/jobs/dry-run', { body }));
 export const launchRunbook = (body: Launch, key: string) =>
   taken<Schema['Launched']>(
     client.POST('/api/v1/jobs', { params: { header: { 'Idempotency-Key': key } }, body }),
@@ -180,18 +189,24 @@ export type RehearsalReport = Schema['RehearsalReport'];
 export type Version = Schema['VersionItem'];
 
 export const versions = (kind: string, name: string) =>
-  taken(client.GET('/api/v1/definitions/{kind}/{name}/versions', { params: { path: { kind, name } } }));
+  taken(
+    client.GET('/api/v1/definitions/{kind}/{name}/versions', { params: { path: { kind, name } } }),
+  );
 export const vocabulary = () => taken<Vocabulary>(client.GET('/api/v1/vocabulary'));
 export type PlannedChange = Schema['PlannedChange'];
 /** Publishes a text, or only tells what would change; `as` is what it is expected to change. */
 export const publish = (file: string, text: string, dry_run: boolean, as: PlannedChange[] = []) => {
   const expects = as.map(({ kind, name, version }) => ({ kind, name, version }));
-  return taken(client.POST('/api/v1/publish', { body: { files: [{ file, text }], dry_run, expects } }));
+  return taken(
+    client.POST('/api/v1/publish', { body: { files: [{ file, text }], dry_run, expects } }),
+  );
 };
 /** Withdraws a definition, or only tells what that would change. */
 export const withdraw = (kind: string, name: string, dry_run: boolean) =>
   taken(
-    client.POST('/api/v1/publish', { body: { files: [], withdraw: [{ kind, name }], dry_run, expects: [] } }),
+    client.POST('/api/v1/publish', {
+      body: { files: [], withdraw: [{ kind, name }], dry_run, expects: [] },
+    }),
   );
 export type Unreadable = Schema['UnreadableItem'];
 export const unreadable = (source: string, after?: number) =>
@@ -219,7 +234,9 @@ export const revokeToken = (name: string) =>
 export type Secret = Schema['SecretItem'];
 export const secrets = () => taken(client.GET('/api/v1/secrets'));
 export const setSecret = (name: string, value: string, allowed?: string[]) =>
-  taken(client.PUT('/api/v1/secrets/{name}', { params: { path: { name } }, body: { value, allowed } }));
+  taken(
+    client.PUT('/api/v1/secrets/{name}', { params: { path: { name } }, body: { value, allowed } }),
+  );
 export const removeSecret = (name: string) =>
   taken(client.DELETE('/api/v1/secrets/{name}', { params: { path: { name } } }));
 export type AuditItem = Schema['AuditItem'];
@@ -258,9 +275,16 @@ export const outgoing = (name: string, state?: string) =>
     }),
   );
 export const confirmSubscriber = (name: string) =>
-  taken<Subscriber>(client.POST('/api/v1/subscribers/{name}/confirm', { params: { path: { name } } }));
+  taken<Subscriber>(
+    client.POST('/api/v1/subscribers/{name}/confirm', { params: { path: { name } } }),
+  );
 export const replayEvents = (name: string, since?: string) =>
-  taken(client.POST('/api/v1/subscribers/{name}/replay', { params: { path: { name } }, body: { since } }));
+  taken(
+    client.POST('/api/v1/subscribers/{name}/replay', {
+      params: { path: { name } },
+      body: { since },
+    }),
+  );
 export type Connection = Schema['ConnectionItem'];
 export type ConnectionDetail = Schema['ConnectionDetail'];
 export type Operation = Schema['OfferedOperation'];
@@ -271,7 +295,11 @@ export const connections = () => taken(client.GET('/api/v1/connections'));
 export const connection = (name: string) =>
   taken<ConnectionDetail>(client.GET('/api/v1/connections/{name}', { params: { path: { name } } }));
 export const calls = (name: string) =>
-  taken(client.GET('/api/v1/connections/{name}/calls', { params: { path: { name }, query: { limit: 50 } } }));
+  taken(
+    client.GET('/api/v1/connections/{name}/calls', {
+      params: { path: { name }, query: { limit: 50 } },
+    }),
+  );
 export const testConnection = (name: string) =>
   taken(client.POST('/api/v1/connections/{name}/test', { params: { path: { name } } }));
 export const tryOperation = (
@@ -294,9 +322,16 @@ export const proposals = (filter: ProposalFilter, after?: number) =>
 export const proposal = (id: number) =>
   taken<Proposal>(client.GET('/api/v1/proposals/{id}', { params: { path: { id } } }));
 export const launch = (id: number, note?: string, inputs: Record<string, unknown> = {}) =>
-  taken(client.POST('/api/v1/proposals/{id}/launch', { params: { path: { id } }, body: { note, inputs } }));
+  taken(
+    client.POST('/api/v1/proposals/{id}/launch', {
+      params: { path: { id } },
+      body: { note, inputs },
+    }),
+  );
 export const dismiss = (id: number, note: string) =>
-  taken(client.POST('/api/v1/proposals/{id}/dismiss', { params: { path: { id } }, body: { note } }));
+  taken(
+    client.POST('/api/v1/proposals/{id}/dismiss', { params: { path: { id } }, body: { note } }),
+  );
 
 /** Rehearses, firstOfInterest each line as it comes; aborting the signal ends it on the service as well. */
 export async function rehearse(
@@ -315,7 +350,10 @@ export async function rehearse(
   });
   if (!response.ok || !response.body) {
     const problem = (await response.json().catch(() => ({}))) as { detail?: string };
-    throw new Refused(problem.detail ?? `The service answered ${response.status}.`, response.status);
+    throw new Refused(
+      problem.detail ?? `The service answered ${response.status}.`,
+      response.status,
+    );
   }
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
   let rest = '';

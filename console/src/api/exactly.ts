@@ -3,7 +3,10 @@
 type Source = { source?: string };
 type Exact = Omit<typeof JSON, 'parse'> & {
   rawJSON?: (text: string) => unknown;
-  parse: (text: string, reviver: (key: string, value: unknown, context?: Source) => unknown) => unknown;
+  parse: (
+    text: string,
+    reviver: (key: string, value: unknown, context?: Source) => unknown,
+  ) => unknown;
 };
 
 export function exactly(text: string): unknown {

@@ -79,7 +79,9 @@ export function useHeldList<T>({ key, ask, handle }: ListOf<T>) {
   }
   const pageOf = (index: number) => starts.findLastIndex((start) => start <= index);
   const [from, to] = [pageOf(seen[0]), pageOf(seen[1])];
-  const near = (held?.pages ?? []).map((page, i) => ({ page, i })).filter(({ i }) => i >= from && i <= to);
+  const near = (held?.pages ?? [])
+    .map((page, i) => ({ page, i }))
+    .filter(({ i }) => i >= from && i <= to);
   const pages = useQueries({ queries: near.map(({ page }) => query(page.after)) });
   const byPage = new Map(near.map(({ i }, n) => [i, pages[n]?.data as Kept<T> | undefined]));
 
@@ -110,7 +112,9 @@ export function useHeldList<T>({ key, ask, handle }: ListOf<T>) {
     try {
       const page = await queries.fetchQuery(query(next));
       // Of what was let go meanwhile nothing is added.
-      setHeld((is) => (is?.first === now.first ? { ...is, pages: [...is.pages, stretch(next, page)] } : is));
+      setHeld((is) =>
+        is?.first === now.first ? { ...is, pages: [...is.pages, stretch(next, page)] } : is,
+      );
     } catch (error) {
       setFailed(error as Error);
     } finally {

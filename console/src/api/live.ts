@@ -41,9 +41,11 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
     if (all || change.jobs?.length || change.decisions) list('jobs');
     if (all || change.proposals?.length) list('proposals');
     if (all || change.definitions || change.jobs?.length) stale.add('definitions');
-    if (all || change.definitions || change.jobs?.length || change.decisions) stale.add('subscribers');
+    if (all || change.definitions || change.jobs?.length || change.decisions)
+      stale.add('subscribers');
     if (all || change.definitions || change.jobs?.length) stale.add('connections');
-    if (all || change.alerts?.length || change.verdicts || change.jobs?.length) stale.add('timeline');
+    if (all || change.alerts?.length || change.verdicts || change.jobs?.length)
+      stale.add('timeline');
     stale.add('watch');
   };
   let stop = follow({ heard, live: onState });

@@ -24,8 +24,8 @@ export function Halted() {
       className="flex flex-wrap items-center gap-3 rounded-md bg-bad-soft px-3 py-1.5 text-bad"
     >
       <p className="min-w-0 flex-1">
-        <b className="font-semibold">No job is begun.</b> Halted since <Exact at={halt.since} /> by {halt.by}:{' '}
-        {halt.reason}
+        <b className="font-semibold">No job is begun.</b> Halted since <Exact at={halt.since} /> by{' '}
+        {halt.by}: {halt.reason}
       </p>
       {may && !asked && <Button onClick={() => setAsked(true)}>Lift the halt</Button>}
       {may && asked && (

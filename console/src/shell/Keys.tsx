@@ -21,7 +21,8 @@ const SECOND = 1200;
 
 /** Whether somebody types, or something stands before the page. */
 const isElsewhere = (target: EventTarget | null) =>
-  document.querySelector('[role=dialog], [role=alertdialog], [role=menu], [role=listbox]') !== null ||
+  document.querySelector('[role=dialog], [role=alertdialog], [role=menu], [role=listbox]') !==
+    null ||
   (target instanceof HTMLElement &&
     target.closest('input, textarea, select, [contenteditable=true], [role=combobox]') !== null);
 
@@ -35,7 +36,8 @@ export function Keys() {
       begun = event.key === 'g' ? Date.now() : 0;
       if (second) go(second[1]);
       else if (event.key === '?') go('/keys');
-      else if (event.key === '/') document.querySelector<HTMLElement>('main input[type=search]')?.focus();
+      else if (event.key === '/')
+        document.querySelector<HTMLElement>('main input[type=search]')?.focus();
       else return;
       event.preventDefault();
     };

@@ -59,7 +59,10 @@ function Search({ views, onGone }: { views: Destination[]; onGone: () => void })
   const navigate = useNavigate();
   const list = useId();
   const published = useQueries({
-    queries: KINDS.map(({ kind }) => ({ queryKey: ['definitions', kind], queryFn: () => definitions(kind) })),
+    queries: KINDS.map(({ kind }) => ({
+      queryKey: ['definitions', kind],
+      queryFn: () => definitions(kind),
+    })),
   });
   const words = useQuery({ queryKey: ['vocabulary'], queryFn: vocabulary, staleTime: 60_000 });
   const all = [
@@ -68,7 +71,11 @@ function Search({ views, onGone }: { views: Destination[]; onGone: () => void })
     ...KINDS.flatMap(({ kind, path }, i) =>
       (published[i]?.data?.items ?? []).flatMap((item): Destination[] => {
         const own = { name: item.name, what: kind, to: `${path}/${item.name}` };
-        const launch = { name: `Launch ${item.name}`, what: 'runbook', to: `${path}/${item.name}/launch` };
+        const launch = {
+          name: `Launch ${item.name}`,
+          what: 'runbook',
+          to: `${path}/${item.name}/launch`,
+        };
         return kind === 'runbook' ? [own, launch] : [own];
       }),
     ),
@@ -115,7 +122,12 @@ function Search({ views, onGone }: { views: Destination[]; onGone: () => void })
         onKeyDown={pressed}
         className="w-full border-line border-b bg-panel px-3.5 py-2.5 outline-none"
       />
-      <div id={list} role="listbox" aria-label="Where to go" className="max-h-[60vh] overflow-auto py-1">
+      <div
+        id={list}
+        role="listbox"
+        aria-label="Where to go"
+        className="max-h-[60vh] overflow-auto py-1"
+      >
         {found.map((goal, i) => (
           // biome-ignore lint/a11y/useKeyWithClickEvents: the keys are heard by the field above
           <div

@@ -72,7 +72,8 @@ export function Shell() {
   const who = useQuery({ queryKey: ['me'], queryFn: me, staleTime: Number.POSITIVE_INFINITY });
   if (who.isPending) return <p className="p-8 text-ink-3">Opening the console</p>;
   const ended = who.error instanceof Refused && who.error.status === 401;
-  if (!who.data) return ended ? <SignIn /> : <Failed error={who.error ?? new Error('Nobody is known')} />;
+  if (!who.data)
+    return ended ? <SignIn /> : <Failed error={who.error ?? new Error('Nobody is known')} />;
   return (
     <>
       <Frame who={who.data} />
@@ -133,7 +134,11 @@ function Frame({ who }: { who: Who }) {
           </Dialog.Portal>
         </Dialog.Root>
       </header>
-      <main id="main" tabIndex={-1} className="flex min-w-0 flex-col gap-3.5 px-4 py-4 outline-none md:px-6">
+      <main
+        id="main"
+        tabIndex={-1}
+        className="flex min-w-0 flex-col gap-3.5 px-4 py-4 outline-none md:px-6"
+      >
         {!live && (
           <p role="status" className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">
             Not live: the connection to the service broke. Trying again.
@@ -155,7 +160,10 @@ function Frame({ who }: { who: Who }) {
 function useOld(): string | undefined {
   const cache = useQueryClient().getQueryCache();
   const isOld = (query: Query) =>
-    query.queryKey[0] !== 'me' && query.isActive() && query.state.data !== undefined && query.state.error;
+    query.queryKey[0] !== 'me' &&
+    query.isActive() &&
+    query.state.data !== undefined &&
+    query.state.error;
   const old = () => cache.getAll().find(isOld)?.state.error?.message;
   return useSyncExternalStore((changed) => cache.subscribe(() => queueMicrotask(changed)), old);
 }
@@ -193,7 +201,9 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
       <nav aria-label="Views" className="flex flex-col gap-0.5">
         {AREAS.map(([area, links]) => (
           <div key={area} className="flex flex-col gap-0.5">
-            {area && <p className="mx-2 mt-3.5 mb-1 font-semibold text-[11px] text-ink-3">{area}</p>}
+            {area && (
+              <p className="mx-2 mt-3.5 mb-1 font-semibold text-[11px] text-ink-3">{area}</p>
+            )}
             {links.map(([name, to]) => (
               <NavLink
                 key={to}
@@ -221,7 +231,10 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
       </nav>
       <div className="mt-auto flex flex-col gap-1.5 px-2 pt-4 text-[12px] text-ink-3">
         <span className="flex items-center gap-1.5">
-          <span className={clsx('size-2 rounded-full', live ? 'bg-good' : 'bg-warn')} aria-hidden="true" />
+          <span
+            className={clsx('size-2 rounded-full', live ? 'bg-good' : 'bg-warn')}
+            aria-hidden="true"
+          />
           {live ? 'live' : 'not live'}
         </span>
         <span>

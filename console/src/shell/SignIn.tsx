@@ -80,8 +80,8 @@ function TokenForm({ then }: { then?: () => void }) {
         Sign in
       </Button>
       <p className="text-[12.5px] text-ink-3">
-        The service keeps its first token in the file <code>admin.token</code> of its data folder. Others are
-        made with <code>arvok token make</code>.
+        The service keeps its first token in the file <code>admin.token</code> of its data folder.
+        Others are made with <code>arvok token make</code>.
       </p>
     </form>
   );
@@ -91,12 +91,12 @@ function WithoutTls() {
   return (
     <div role="alert" className="flex flex-col gap-2 rounded-md bg-warn-soft px-3 py-2 text-warn">
       <p>
-        This page came from <b>{location.host}</b> without TLS. A browser keeps no session there, and anybody
-        on the way could read the token.
+        This page came from <b>{location.host}</b> without TLS. A browser keeps no session there,
+        and anybody on the way could read the token.
       </p>
       <p>
-        Put a proxy with TLS before Arvok and set <code>public_url</code> to its address, or open the console
-        on the machine itself.
+        Put a proxy with TLS before Arvok and set <code>public_url</code> to its address, or open
+        the console on the machine itself.
       </p>
     </div>
   );

@@ -52,7 +52,10 @@ export function destinations(typed: string, all: Destination[]): Destination[] {
   });
   fitting.sort(
     (a, b) =>
-      a.how - b.how || rank(a.goal) - rank(b.goal) || a.goal.name.length - b.goal.name.length || a.i - b.i,
+      a.how - b.how ||
+      rank(a.goal) - rank(b.goal) ||
+      a.goal.name.length - b.goal.name.length ||
+      a.i - b.i,
   );
   return [...numbered, ...fitting.map((f) => f.goal)].slice(0, OFFERED);
 }

@@ -55,7 +55,8 @@ function HeldList<T>({ of, look, label, what, none, onSort }: Props<T> & Order) 
   }, [there]);
   const seen = (from: number, to: number) => {
     list.see(from, to);
-    if (list.hasMore && !list.stopped && !list.failed && list.held && to >= list.count - 80) void list.more();
+    if (list.hasMore && !list.stopped && !list.failed && list.held && to >= list.count - 80)
+      void list.more();
   };
   const isRead = () =>
     box.current !== null &&
@@ -123,8 +124,8 @@ function HeldList<T>({ of, look, label, what, none, onSort }: Props<T> & Order) 
       {list.stopped && (
         <p className="flex items-center gap-3 text-ink-2">
           <span>
-            {list.count > 0 ? 'These are all so far.' : 'None so far.'} Older ones have not been looked
-            through.
+            {list.count > 0 ? 'These are all so far.' : 'None so far.'} Older ones have not been
+            looked through.
           </span>
           <Button disabled={list.asking} onClick={() => void list.more()}>
             Look further back
@@ -161,7 +162,9 @@ function SortedList<T>({ of, look, label, what, none, sorted, onSort }: Props<T>
           below={
             <>
               <span role="status">
-                {list.data?.more ? `The newest ${some(rows.length, what)}` : `All ${some(rows.length, what)}`}{' '}
+                {list.data?.more
+                  ? `The newest ${some(rows.length, what)}`
+                  : `All ${some(rows.length, what)}`}{' '}
                 by {by}, as of <Time at={new Date(list.dataUpdatedAt).toISOString()} />
                 {list.data?.more && '; a filter finds older ones'}
               </span>
@@ -173,7 +176,11 @@ function SortedList<T>({ of, look, label, what, none, sorted, onSort }: Props<T>
               >
                 Ask again
               </Button>
-              <Button look="quiet" className="whitespace-nowrap py-0 print:hidden" onClick={() => onSort()}>
+              <Button
+                look="quiet"
+                className="whitespace-nowrap py-0 print:hidden"
+                onClick={() => onSort()}
+              >
                 Newest first
               </Button>
             </>
@@ -204,7 +211,20 @@ type BoxProps<T> = {
 
 /** A box of rows of which only those are there that are seen. */
 function RowsBox<T>(props: BoxProps<T>) {
-  const { box, count, item, look, label, isWhole, offset, onSeen, below, children, sorted, onSort } = props;
+  const {
+    box,
+    count,
+    item,
+    look,
+    label,
+    isWhole,
+    offset,
+    onSeen,
+    below,
+    children,
+    sorted,
+    onSort,
+  } = props;
   const wide = useWide(box);
   const height = wide ? ROW.wide : ROW.narrow;
   const rows = useVirtualizer({
@@ -281,7 +301,10 @@ const ON_PAPER = 1000;
 
 /** All rows, as far as they are there, one below the other. */
 const onPaper = (count: number, height: number) =>
-  Array.from({ length: Math.min(count, ON_PAPER) }, (_, index) => ({ index, start: index * height }));
+  Array.from({ length: Math.min(count, ON_PAPER) }, (_, index) => ({
+    index,
+    start: index * height,
+  }));
 
 /** Whether the page is being printed: then there is nothing to scroll. */
 function usePrinting() {

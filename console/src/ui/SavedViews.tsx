@@ -93,7 +93,11 @@ export function SavedViews() {
           className="z-10 rounded-md border border-line bg-panel p-1 shadow-lg"
         >
           {Object.entries(own).map(([called, to]) => (
-            <DropdownMenu.Item key={called} className={ITEM} onSelect={() => go(`${pathname}?${to}`)}>
+            <DropdownMenu.Item
+              key={called}
+              className={ITEM}
+              onSelect={() => go(`${pathname}?${to}`)}
+            >
               {called}
             </DropdownMenu.Item>
           ))}

@@ -119,7 +119,10 @@ export function TableRow<T>({ item, look, tall, faded, index, wide }: RowProps<T
       {wide !== false && (
         <span
           style={{ gridTemplateColumns: template(look.columns) }}
-          className={clsx('hidden items-center gap-x-3 px-3.5 @3xl:grid', tall ? 'h-[26px]' : 'h-[17px]')}
+          className={clsx(
+            'hidden items-center gap-x-3 px-3.5 @3xl:grid',
+            tall ? 'h-[26px]' : 'h-[17px]',
+          )}
         >
           {look.columns.map((column, i) => (
             <span
@@ -146,7 +149,10 @@ type NarrowProps = { lines: [ReactNode, ReactNode]; link: (content: ReactNode) =
 
 function Narrow({ lines: [first, second], link }: NarrowProps) {
   return (
-    <span role="cell" className="grid h-[41px] grid-cols-[minmax(0,1fr)] content-center px-3.5 @3xl:hidden">
+    <span
+      role="cell"
+      className="grid h-[41px] grid-cols-[minmax(0,1fr)] content-center px-3.5 @3xl:hidden"
+    >
       {link(<span className="flex min-w-0 items-center gap-2">{first}</span>)}
       <span className="flex min-w-0 items-center gap-2 text-ink-2">{second}</span>
     </span>
@@ -187,7 +193,9 @@ type TableProps<T> = {
 /** All of a list that is short enough to stand there whole; sorted by the head that is pressed. */
 export function Table<T>({ items, id, look, label, within }: TableProps<T>) {
   const { sorted, onSort } = useSort();
-  const border = within ? '-mx-3.5 -mb-3' : 'overflow-hidden rounded-lg border border-line bg-panel';
+  const border = within
+    ? '-mx-3.5 -mb-3'
+    : 'overflow-hidden rounded-lg border border-line bg-panel';
   return (
     <div
       role="table"
@@ -195,7 +203,11 @@ export function Table<T>({ items, id, look, label, within }: TableProps<T>) {
       className={clsx('@container min-w-0', border)}
       onKeyDown={throughRows}
     >
-      <TableHead look={look} sorted={within ? undefined : sorted} onSort={within ? undefined : onSort} />
+      <TableHead
+        look={look}
+        sorted={within ? undefined : sorted}
+        onSort={within ? undefined : onSort}
+      />
       <div role="rowgroup" className="[&>div:last-child]:border-b-0">
         {(within ? items : sortedBy(items, look, sorted)).map((item) => (
           <TableRow key={id(item)} item={item} look={look} tall />

@@ -13,7 +13,8 @@ export function Time({ at, age, until }: TimeProps) {
   const zone = useZone();
   const place = useRef<HTMLTimeElement>(null);
   useEffect(() => {
-    if (place.current && !place.current.closest('a, button, [role=row]')) place.current.tabIndex = 0;
+    if (place.current && !place.current.closest('a, button, [role=row]'))
+      place.current.tabIndex = 0;
   }, []);
   const fresh = age && now - Date.parse(at) < 1000;
   const shown = fresh ? 'under 1 s' : lasting ? between(at, until, now) : clock(at, zone);
@@ -71,7 +72,8 @@ export function ExactTip() {
     for (const [name, heard] of Object.entries(on)) document.addEventListener(name, heard, true);
     document.addEventListener('keydown', pressed);
     return () => {
-      for (const [name, heard] of Object.entries(on)) document.removeEventListener(name, heard, true);
+      for (const [name, heard] of Object.entries(on))
+        document.removeEventListener(name, heard, true);
       document.removeEventListener('keydown', pressed);
     };
   }, []);

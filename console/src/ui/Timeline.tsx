@@ -98,7 +98,11 @@ export function Timeline<M extends { at: string }>({ of }: { of: OverTime<M> }) 
 function Key({ colour, children }: { colour: string; children: string }) {
   return (
     <span className="flex items-center gap-1.5">
-      <span aria-hidden="true" className="inline-block size-2.5 rounded-sm" style={{ background: colour }} />
+      <span
+        aria-hidden="true"
+        className="inline-block size-2.5 rounded-sm"
+        style={{ background: colour }}
+      />
       {children}
     </span>
   );
@@ -165,7 +169,14 @@ function Stretch<M extends { at: string }>({ of, marks, since, until, onChoose }
                   const height = n > 0 ? Math.max((n / most) * (HEIGHT - 2), 1.5) : 0;
                   bottom -= height;
                   return (
-                    <rect key={colour} x={at + 0.1} y={bottom} width="0.8" height={height} fill={colour} />
+                    <rect
+                      key={colour}
+                      x={at + 0.1}
+                      y={bottom}
+                      width="0.8"
+                      height={height}
+                      fill={colour}
+                    />
                   );
                 })}
               </g>

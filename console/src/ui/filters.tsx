@@ -46,7 +46,10 @@ export function Filter({ name, label, options, usual = ANY, called = {} }: Filte
   const all = [ANY, ...options];
   const known = all.includes(value) ? all : [...all, value];
   return (
-    <Select.Root value={value} onValueChange={(to) => change({ [name]: to === usual ? undefined : to })}>
+    <Select.Root
+      value={value}
+      onValueChange={(to) => change({ [name]: to === usual ? undefined : to })}
+    >
       <Select.Trigger
         aria-label={label}
         className="flex items-center gap-1.5 rounded-md border border-line bg-panel px-2.5 py-1 text-[13px] hover:bg-sunk"

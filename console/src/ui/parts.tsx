@@ -30,7 +30,9 @@ type PanelProps = { title?: ReactNode; aside?: ReactNode; children: ReactNode; c
 
 export function Panel({ title, aside, children, className }: PanelProps) {
   return (
-    <section className={clsx('min-w-0 rounded-lg border border-line bg-panel px-3.5 py-3', className)}>
+    <section
+      className={clsx('min-w-0 rounded-lg border border-line bg-panel px-3.5 py-3', className)}
+    >
       {title && (
         <h2 className="mb-2 flex justify-between gap-3 font-semibold text-[13px] text-ink-2">
           {title}
@@ -83,7 +85,10 @@ const EFFECT_TONES: Record<NonNullable<JobItem['effect']>, Tone> = {
 };
 
 /** What a job has come to: its effect once it has one, its state before and otherwise. */
-export function JobTag({ state, effect }: Pick<JobItem, 'state'> & Partial<Pick<JobItem, 'effect'>>) {
+export function JobTag({
+  state,
+  effect,
+}: Pick<JobItem, 'state'> & Partial<Pick<JobItem, 'effect'>>) {
   if (state === 'succeeded' && effect) return <Tag tone={EFFECT_TONES[effect]}>{effect}</Tag>;
   return <Tag tone={JOB_TONES[state]}>{state}</Tag>;
 }
@@ -100,7 +105,10 @@ export function Failed({ error }: { error: Error }) {
       {problems.length > 0 && (
         <ul className="list-disc pl-5 text-[13px]">
           {problems.map((problem) => (
-            <li key={`${problem.line} ${problem.column} ${problem.message}`} className="whitespace-pre-wrap">
+            <li
+              key={`${problem.line} ${problem.column} ${problem.message}`}
+              className="whitespace-pre-wrap"
+            >
               {problem.file}, line {problem.line}: {problem.message}
             </li>
           ))}
@@ -151,12 +159,18 @@ export function Header({ title, page, children, right }: HeaderProps) {
   }, []);
   return (
     <header className="flex flex-wrap items-baseline gap-x-3.5 gap-y-1">
-      <h1 ref={heading} tabIndex={-1} className="break-all font-bold text-[22px] leading-tight outline-none">
+      <h1
+        ref={heading}
+        tabIndex={-1}
+        className="break-all font-bold text-[22px] leading-tight outline-none"
+      >
         {title}
       </h1>
       {children}
       {right && (
-        <div className="ml-auto flex flex-wrap items-center gap-2 text-ink-2 print:hidden">{right}</div>
+        <div className="ml-auto flex flex-wrap items-center gap-2 text-ink-2 print:hidden">
+          {right}
+        </div>
       )}
     </header>
   );

@@ -7,7 +7,9 @@ export type Sorted = { by: string; down: boolean } | undefined;
 export function useSort() {
   const [params, setParams] = useSearchParams();
   const asked = params.get('sort');
-  const sorted: Sorted = asked ? { by: asked.replace(/^-/, ''), down: asked.startsWith('-') } : undefined;
+  const sorted: Sorted = asked
+    ? { by: asked.replace(/^-/, ''), down: asked.startsWith('-') }
+    : undefined;
   const onSort = (by?: string) =>
     setParams(
       (before) => {

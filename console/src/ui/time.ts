@@ -26,14 +26,18 @@ const parts = (t: string | Date, of: Zone) => {
 /** What the zone is called at a time, such as `UTC` or `GMT+1`. */
 export function zoneName(at: string | Date = new Date(), of: Zone = zone()): string {
   const format = new Intl.DateTimeFormat('en-GB', { timeZone: name(of), timeZoneName: 'short' });
-  return format.formatToParts(new Date(at)).find((part) => part.type === 'timeZoneName')?.value ?? 'UTC';
+  return (
+    format.formatToParts(new Date(at)).find((part) => part.type === 'timeZoneName')?.value ?? 'UTC'
+  );
 }
 
 /** The time of day; the day as well where that is not today. */
 export function clock(t: string, of: Zone = zone(), now = new Date()): string {
   const at = parts(t, of);
   if (at.date === parts(now, of).date) return at.time;
-  const month = new Intl.DateTimeFormat('en-GB', { timeZone: name(of), month: 'short' }).format(new Date(t));
+  const month = new Intl.DateTimeFormat('en-GB', { timeZone: name(of), month: 'short' }).format(
+    new Date(t),
+  );
   return `${at.day} ${month} ${at.time.slice(0, 5)}`;
 }
 

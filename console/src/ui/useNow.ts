@@ -25,4 +25,5 @@ const follow = (follower: () => void) => {
 const still = () => () => undefined;
 
 /** The time; `moves` says whether what is drawn with it grows older. */
-export const useNow = (moves = true) => useSyncExternalStore(moves ? follow : still, () => (moves ? now : 0));
+export const useNow = (moves = true) =>
+  useSyncExternalStore(moves ? follow : still, () => (moves ? now : 0));

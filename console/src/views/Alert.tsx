@@ -4,7 +4,18 @@ import { Link, useParams } from 'react-router';
 import { alert, alertWhy, example, type Why } from '../api/client';
 import { Copy } from '../ui/Copy';
 import { Gauge } from '../ui/marks';
-import { Button, Empty, Facts, Failed, Header, Json, Lost, Panel, Tag, Unanswered } from '../ui/parts';
+import {
+  Button,
+  Empty,
+  Facts,
+  Failed,
+  Header,
+  Json,
+  Lost,
+  Panel,
+  Tag,
+  Unanswered,
+} from '../ui/parts';
 import { Exact } from '../ui/Time';
 import { Clauses, Settled } from './rule/Clauses';
 
@@ -111,7 +122,9 @@ function Rules({ seq }: { seq: number }) {
             <Settled why={why} />
             <Example seq={seq} rule={why.rule} />
             <details className="mt-1 text-[13px]">
-              <summary className="cursor-pointer text-ink-2">All {why.clauses.length} clauses hold</summary>
+              <summary className="cursor-pointer text-ink-2">
+                All {why.clauses.length} clauses hold
+              </summary>
               <div className="mt-1">
                 <Clauses why={why} />
               </div>
@@ -139,7 +152,12 @@ function Example({ seq, rule }: { seq: number; rule: string }) {
   if (made.data) return <Json value={made.data.text} of="the example" />;
   return (
     <span className="flex flex-wrap items-center gap-2 py-1">
-      <Button look="quiet" className="px-0!" disabled={made.isPending} onClick={() => made.mutate()}>
+      <Button
+        look="quiet"
+        className="px-0!"
+        disabled={made.isPending}
+        onClick={() => made.mutate()}
+      >
         As an example of the rule
       </Button>
       {made.error && <Failed error={made.error} />}
@@ -158,7 +176,9 @@ function RuleLine({ why }: { why: Why }) {
       {why.verdict?.job && (
         <Link
           to={
-            why.verdict.verdict === 'proposed' ? `/proposals/${why.verdict.job}` : `/jobs/${why.verdict.job}`
+            why.verdict.verdict === 'proposed'
+              ? `/proposals/${why.verdict.job}`
+              : `/jobs/${why.verdict.job}`
           }
           className="ml-auto font-semibold text-sea hover:underline"
         >

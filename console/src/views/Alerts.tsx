@@ -1,6 +1,12 @@
 // What came: a live list of many thousands.
 import { Link, useSearchParams } from 'react-router';
-import { type AlertFilter, type AlertItem, alerts, type TimelineMark, timeline } from '../api/client';
+import {
+  type AlertFilter,
+  type AlertItem,
+  alerts,
+  type TimelineMark,
+  timeline,
+} from '../api/client';
 import { Chips, Filter, Narrow, Search } from '../ui/filters';
 import { LongList } from '../ui/LongList';
 import { Gauge, RANK, VerdictMark } from '../ui/marks';
@@ -53,8 +59,20 @@ const LOOK: Look<AlertItem> = {
       cell: (a) => <Gauge severity={a.severity} cleared={a.state === 'cleared'} small />,
       by: (a) => RANK[a.severity],
     },
-    { head: 'Received', width: '80px', quiet: true, cell: (a) => <Time at={a.received} />, by: (a) => a.seq },
-    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source, by: (a) => a.source },
+    {
+      head: 'Received',
+      width: '80px',
+      quiet: true,
+      cell: (a) => <Time at={a.received} />,
+      by: (a) => a.seq,
+    },
+    {
+      head: 'Source',
+      width: 'minmax(0,0.8fr)',
+      quiet: true,
+      cell: (a) => a.source,
+      by: (a) => a.source,
+    },
     { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind, by: (a) => a.kind },
     {
       head: 'Resource',
@@ -65,7 +83,13 @@ const LOOK: Look<AlertItem> = {
       by: (a) => a.resource,
     },
     { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '', by: (a) => a.value },
-    { head: 'Summary', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.summary, by: (a) => a.summary },
+    {
+      head: 'Summary',
+      width: 'minmax(0,1.8fr)',
+      quiet: true,
+      cell: (a) => a.summary,
+      by: (a) => a.summary,
+    },
     { head: 'Verdict', width: '150px', cell: verdict, by: (a) => firstOf(a)?.verdict },
   ],
   narrow: (a) => [
@@ -87,7 +111,8 @@ const LOOK: Look<AlertItem> = {
 };
 
 /** Of the verdicts on an alert one that led somewhere, if any did. */
-const firstOf = (a: AlertItem) => [...a.verdicts].sort((x, y) => Number(!x.job) - Number(!y.job))[0];
+const firstOf = (a: AlertItem) =>
+  [...a.verdicts].sort((x, y) => Number(!x.job) - Number(!y.job))[0];
 
 function verdict(a: AlertItem) {
   const first = firstOf(a);
@@ -115,7 +140,11 @@ const overTime = (rule?: string | null): OverTime<TimelineMark> => ({
   queryKey: ['timeline', 'alerts', rule],
   ask: (since) => timeline(since, rule ?? undefined),
   layers: [
-    { colour: 'var(--sea)', means: 'dispatched or proposed', count: (m) => m.dispatched + m.proposed },
+    {
+      colour: 'var(--sea)',
+      means: 'dispatched or proposed',
+      count: (m) => m.dispatched + m.proposed,
+    },
     { colour: 'var(--sev-3)', means: 'held or watched', count: (m) => m.held + m.watched },
     {
       colour: 'var(--ink-3)',

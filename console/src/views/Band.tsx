@@ -22,7 +22,15 @@ export function Band({ numbers }: { numbers: Numbers }) {
 }
 
 /** A number that leads to what it counts, where that can be seen. */
-function Leading({ to, className, children }: { to?: string; className?: string; children: ReactNode }) {
+function Leading({
+  to,
+  className,
+  children,
+}: {
+  to?: string;
+  className?: string;
+  children: ReactNode;
+}) {
   if (to) {
     return (
       <Link to={to} className={className}>
@@ -65,7 +73,17 @@ function Drawn({ columns, leaving }: Parts) {
   );
 }
 
-function Narrowing({ i, from, to, side }: { i: number; from: number; to: number; side: Counted[] }) {
+function Narrowing({
+  i,
+  from,
+  to,
+  side,
+}: {
+  i: number;
+  from: number;
+  to: number;
+  side: Counted[];
+}) {
   const [a, b] = [height(from) / 2, height(to) / 2];
   const [x0, x1] = [x(i), x(i + 1)];
   const c = (x0 + x1) / 2;
@@ -91,7 +109,12 @@ function Narrowing({ i, from, to, side }: { i: number; from: number; to: number;
         .filter((s) => s.count > 0)
         .map((s, j) => (
           <Leading key={s.label} to={s.to}>
-            <text x={out + 12} y={160 + j * 19} fontSize="13" fill={s.bad ? 'var(--bad)' : 'var(--ink-2)'}>
+            <text
+              x={out + 12}
+              y={160 + j * 19}
+              fontSize="13"
+              fill={s.bad ? 'var(--bad)' : 'var(--ink-2)'}
+            >
               <tspan fontWeight="700" fill={s.bad ? 'var(--bad)' : 'var(--ink)'}>
                 {s.count.toLocaleString('en')}
               </tspan>{' '}

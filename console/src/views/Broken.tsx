@@ -8,7 +8,8 @@ const AGAIN = 2000;
 const PATIENCE = 20_000;
 
 /** The parts of a view are fetched when it is opened first: while the service is away, or was upgraded, they are not there. */
-const isFetching = (error: unknown) => error instanceof TypeError && /import|fetch|load/i.test(error.message);
+const isFetching = (error: unknown) =>
+  error instanceof TypeError && /import|fetch|load/i.test(error.message);
 
 export function Broken() {
   const error = useRouteError();

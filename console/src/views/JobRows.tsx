@@ -7,10 +7,12 @@ import { Time } from '../ui/Time';
 const whose = (job: JobItem) =>
   job.rule ? `for rule ${job.rule}` : `launched by ${job.launched_by ?? 'hand'}`;
 const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? whose(job) : job.doing);
-const took = (job: JobItem) => job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;
+const took = (job: JobItem) =>
+  job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;
 
 const lasted = (job: JobItem) =>
-  job.started_at && (job.finished_at ? Date.parse(job.finished_at) : Date.now()) - Date.parse(job.started_at);
+  job.started_at &&
+  (job.finished_at ? Date.parse(job.finished_at) : Date.now()) - Date.parse(job.started_at);
 
 export const JOBS: Look<JobItem> = {
   to: (job) => `/jobs/${job.id}`,

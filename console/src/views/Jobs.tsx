@@ -64,7 +64,9 @@ export function Component() {
         look={JOBS}
         label="Jobs, newest first"
         what="job"
-        none={Object.keys(filter).length > 0 ? 'No job is like that.' : 'No job was dispatched yet.'}
+        none={
+          Object.keys(filter).length > 0 ? 'No job is like that.' : 'No job was dispatched yet.'
+        }
       />
     </>
   );

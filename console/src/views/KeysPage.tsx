@@ -6,7 +6,10 @@ const EVERYWHERE: [string, string][] = [
   ['Ctrl K', 'go anywhere, and do what can be done from anywhere, by a few letters'],
   ['?', 'this page'],
   ['/', 'the search of a list'],
-  ['Tab, Shift Tab', 'to what can be pressed next, or before; the first Tab of a page skips the menu'],
+  [
+    'Tab, Shift Tab',
+    'to what can be pressed next, or before; the first Tab of a page skips the menu',
+  ],
   ['Escape', 'closes what is open'],
 ];
 const LISTS: [string, string][] = [
@@ -28,7 +31,10 @@ const EDITOR: [string, string][] = [
 ];
 
 export function Component() {
-  const letters = Object.entries(LETTERS).map(([letter, [view]]): [string, string] => [`g ${letter}`, view]);
+  const letters = Object.entries(LETTERS).map(([letter, [view]]): [string, string] => [
+    `g ${letter}`,
+    view,
+  ]);
   return (
     <>
       <Header title="Keys" />

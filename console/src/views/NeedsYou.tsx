@@ -112,8 +112,12 @@ function JobRow({ job, ticked, onTick, alone }: JobRowProps) {
             <JobTag state={job.state} effect={job.effect} />
           </span>
           <span className="mono block break-all text-ink-2">{job.target}</span>
-          <span className="block break-words text-[13px] text-ink-3">{job.failure ?? job.doing}</span>
-          {!!job.earlier && <span className="text-[13px] text-ink-3">and {job.earlier} before it</span>}
+          <span className="block break-words text-[13px] text-ink-3">
+            {job.failure ?? job.doing}
+          </span>
+          {!!job.earlier && (
+            <span className="text-[13px] text-ink-3">and {job.earlier} before it</span>
+          )}
         </Link>
         {onTick && alone && <SetSeen job={job.id} />}
       </div>

@@ -70,7 +70,8 @@ function Overview({ seen }: { seen: Seen }) {
         title="From alerts to effects"
         aside={
           <>
-            <Clock at={narrowing.from} /> to <Clock at={narrowing.to} /> {zoneName(narrowing.to, zone)}
+            <Clock at={narrowing.from} /> to <Clock at={narrowing.to} />{' '}
+            {zoneName(narrowing.to, zone)}
           </>
         }
         className="pb-1"
@@ -147,7 +148,11 @@ function AlarmRow({ alarm }: { alarm: AlarmItem }) {
     >
       <Gauge severity={alarm.severity} cleared={cleared} />
       <span className="min-w-0">
-        <span className={cleared ? 'mono block break-all text-ink-2' : 'mono block break-all font-semibold'}>
+        <span
+          className={
+            cleared ? 'mono block break-all text-ink-2' : 'mono block break-all font-semibold'
+          }
+        >
           {alarm.resource}
         </span>
         <span className="block truncate text-[13px] text-ink-3">
@@ -155,7 +160,9 @@ function AlarmRow({ alarm }: { alarm: AlarmItem }) {
         </span>
       </span>
       {alarm.job_state ? <JobTag state={alarm.job_state} effect={alarm.job_effect} /> : <span />}
-      <span className="text-right text-ink-3">{cleared ? 'ended' : <Time at={alarm.raised_at} age />}</span>
+      <span className="text-right text-ink-3">
+        {cleared ? 'ended' : <Time at={alarm.raised_at} age />}
+      </span>
     </Link>
   );
 }

@@ -3,7 +3,10 @@ import type { Watch as Seen } from '../api/client';
 
 /** How many things wait for a person. */
 export const waiting = (seen: Seen) =>
-  seen.decisions.length + seen.needs_you.length + seen.proposals.length + (seen.broken?.length ?? 0);
+  seen.decisions.length +
+  seen.needs_you.length +
+  seen.proposals.length +
+  (seen.broken?.length ?? 0);
 
 export function headline(seen: Seen): string {
   if (seen.sources === 0) return 'Nothing is published yet.';

@@ -121,8 +121,8 @@ pub struct TakenAlert {
     pub seq: Option<i64>,
     /// Whether this id had come before, so that nothing changed.
     pub duplicate: bool,
-    /// What is another in the alert that came before under this id: an id that a sender gives twice. It was not taken, and is kept with
-    /// what cannot be read.
+    /// What is another in the alert that came before under this id: an id that a sender gives
+    /// twice. It was not taken, and is kept with what cannot be read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub conflict: Option<String>,
 }

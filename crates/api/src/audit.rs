@@ -39,10 +39,11 @@ pub struct AuditItem {
     pub kind: String,
     /// Who: the name of a token or a node, or the address of a stranger.
     pub by: String,
-    /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-    /// `withdrawn`, `retention`, `halted`, `halt.lifted`, `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`,
-    /// `sender.refused`; to jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`,
-    /// `proposal.dismissed`, `decision.taken`.
+    /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
+    /// `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
+    /// `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to
+    /// jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
+    /// `proposal.launched`, `proposal.dismissed`, `decision.taken`.
     pub act: String,
     /// With what.
     pub what: String,

@@ -175,7 +175,8 @@ pub struct ImportRequest {
     /// The name that the connector, and its connection, get. Left out: one made of the title.
     #[serde(default)]
     pub name: Option<String>,
-    /// The operations that are taken, by their names or a part of their paths; globs allowed. Left out: all.
+    /// The operations that are taken, by their names or a part of their paths; globs allowed. Left
+    /// out: all.
     #[serde(default)]
     pub only: Vec<String>,
 }

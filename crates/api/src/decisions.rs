@@ -98,8 +98,8 @@ pub struct TakeByLink {
     pub link: String,
     /// The name of a choice.
     pub choice: String,
-    /// Who decides, as they say themselves; recorded as said by somebody who is not signed in. Whoever is signed in
-    /// decides by the name of the token, and this is not looked at.
+    /// Who decides, as they say themselves; recorded as said by somebody who is not signed in.
+    /// Whoever is signed in decides by the name of the token, and this is not looked at.
     #[serde(default)]
     pub name: String,
     /// Anything that those who read it later should know.

@@ -29,7 +29,8 @@ pub struct PublishRequest {
     /// Only say what would change.
     #[serde(default)]
     pub dry_run: bool,
-    /// The versions that come of it, as a plan told them: where another has published one of them meanwhile, nothing is published.
+    /// The versions that come of it, as a plan told them: where another has published one of them
+    /// meanwhile, nothing is published.
     #[serde(default)]
     pub expects: Vec<ExpectedVersion>,
 }
@@ -142,7 +143,8 @@ pub struct Use {
     /// Alerts of a source whose id came before with other content: they were not taken.
     #[serde(default)]
     pub conflicts: i64,
-    /// Deliveries to a source that were refused within a day, since their sender did not say who it is.
+    /// Deliveries to a source that were refused within a day, since their sender did not say who it
+    /// is.
     #[serde(default)]
     pub refused: i64,
     /// When it was last needed.
@@ -188,8 +190,8 @@ pub struct VerdictCount {
 pub struct SecretValue {
     /// At most 64 KiB.
     pub value: String,
-    /// Where it may go: connections and sources as `connection/name`, `source/name`. Left out: where
-    /// it may go already.
+    /// Where it may go: connections and sources as `connection/name`, `source/name`. Left out:
+    /// where it may go already.
     #[serde(default)]
     pub allowed: Option<Vec<String>>,
 }
@@ -203,7 +205,8 @@ pub struct SecretItem {
     pub changed_at: DateTime<Utc>,
     /// Where it may go.
     pub allowed: Vec<String>,
-    /// Whether the node that was asked can open it: else it was sealed with another key, and is to be set again.
+    /// Whether the node that was asked can open it: else it was sealed with another key, and is to
+    /// be set again.
     #[serde(default = "yes")]
     pub opens: bool,
     /// Why it is not hidden where it is shown, if it is not: `short` or `common`.

@@ -1,4 +1,5 @@
-//! What lists can be asked for: the parameters of the API, which the command sends and the records answer.
+//! What lists can be asked for: the parameters of the API, which the command sends and the records
+//! answer.
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Deserializer, Serialize, de::Error};
@@ -15,7 +16,8 @@ pub const MAX_PAGE: u64 = 500;
 #[into_params(parameter_in = Query)]
 #[serde(default, deny_unknown_fields)]
 pub struct AlertFilter {
-    /// Of this source. Events of jobs and decisions are listed only for the source `arvok`, a kind or a rule.
+    /// Of this source. Events of jobs and decisions are listed only for the source `arvok`, a kind
+    /// or a rule.
     pub source: Option<String>,
     /// Of this kind.
     pub kind: Option<String>,
@@ -29,13 +31,14 @@ pub struct AlertFilter {
     pub resource: Option<String>,
     /// Matched by this rule.
     pub rule: Option<String>,
-    /// With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is held
-    /// back, `unmatched` for none.
+    /// With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is
+    /// held back, `unmatched` for none.
     #[serde(deserialize_with = "word")]
     pub verdict: Option<String>,
-    /// How far any rule took it, as the overview counts it: each alert of a sender has one of `unmatched`, `watched`, `folded`,
-    /// `held`, `proposed`, `dispatched`; what was dispatched one of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`;
-    /// `matched` has all but the unmatched, `distinct` all.
+    /// How far any rule took it, as the overview counts it: each alert of a sender has one of
+    /// `unmatched`, `watched`, `folded`, `held`, `proposed`, `dispatched`; what was dispatched one
+    /// of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`; `matched` has all but the
+    /// unmatched, `distinct` all.
     #[serde(deserialize_with = "word")]
     pub outcome: Option<String>,
     /// With this text in summary, resource or kind.
@@ -206,8 +209,12 @@ pub fn time<'de, D: Deserializer<'de>>(given: D) -> Result<Option<DateTime<Utc>>
     parsed(given, "a time such as 2026-11-25T14:03:21Z")
 }
 
-fn parsed<'de, T: FromStr, D: Deserializer<'de>>(given: D, expected: &str) -> Result<Option<T>, D::Error> {
+fn parsed<'de, T: FromStr, D: Deserializer<'de>>(
+    given: D,
+    expected: &str,
+) -> Result<Option<T>, D::Error> {
     let text = String::deserialize(given)?;
-    let refused = |_| D::Error::custom(format!("`{}` is not {expected}", arvok_core::text::cut(&text, 80)));
+    let refused =
+        |_| D::Error::custom(format!("`{}` is not {expected}", arvok_core::text::cut(&text, 80)));
     text.parse().map(Some).map_err(refused)
 }

@@ -21,7 +21,8 @@ pub struct JobItem {
     pub runbook_version: i32,
     /// What it acts on.
     pub target: String,
-    /// `queued`, `running`, `waiting`, `paused`, `succeeded`, `failed`, `cancelled`, `expired`, `refused`, `unsure`.
+    /// `queued`, `running`, `waiting`, `paused`, `succeeded`, `failed`, `cancelled`, `expired`,
+    /// `refused`, `unsure`.
     #[schema(schema_with = crate::words::one::<JobState>)]
     pub state: JobState,
     /// `confirmed`, `unconfirmed`, `not checked`; absent until it is known.
@@ -71,7 +72,8 @@ pub struct JobDetail {
     pub outputs: Option<Value>,
     /// The steps of its runbook and how each went.
     pub steps: Vec<JobStep>,
-    /// What else it does: `confirm`, `otherwise`, `recover`, `always`, as far as its runbook has them.
+    /// What else it does: `confirm`, `otherwise`, `recover`, `always`, as far as its runbook has
+    /// them.
     pub further: Vec<JobPart>,
     /// How the effect is proved; absent if the runbook asks for none.
     pub confirm: Option<String>,
@@ -107,7 +109,8 @@ pub struct JobAct {
     pub at: DateTime<Utc>,
     /// Who: the name of a token, or the name that was typed by whoever had a link.
     pub by: String,
-    /// `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`, `decision.taken`.
+    /// `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
+    /// `proposal.launched`, `decision.taken`.
     pub act: String,
     /// More about it, and the reason that was given.
     pub detail: Option<String>,
@@ -128,7 +131,8 @@ pub struct NeedsYou {
     /// In short.
     #[serde(flatten)]
     pub job: JobItem,
-    /// How many jobs of the same runbook on the same target ended badly within a day before it: one cause, one entry.
+    /// How many jobs of the same runbook on the same target ended badly within a day before it: one
+    /// cause, one entry.
     #[serde(default, skip_serializing_if = "crate::is_zero")]
     pub earlier: i64,
 }
@@ -145,7 +149,8 @@ pub struct SetAside {
 /// A step of a job, with what stands within it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct JobStep {
-    /// Where it stands: the path of ids, with the number of the item in a list, such as `pool[3].grow`.
+    /// Where it stands: the path of ids, with the number of the item in a list, such as
+    /// `pool[3].grow`.
     pub place: String,
     /// Its `id` in the runbook.
     pub id: String,
@@ -157,7 +162,9 @@ pub struct JobStep {
     pub does: String,
     /// Under which condition.
     pub when: Option<String>,
-    /// `next`, `running`, `again` while it waits to be tried again after a failure, `waiting` for anything else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it.
+    /// `next`, `running`, `again` while it waits to be tried again after a failure, `waiting` for
+    /// anything else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never
+    /// came to it.
     pub state: StepState,
     /// The job of this step.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -207,7 +214,8 @@ pub struct Attempt {
     /// The last answer that came to it, without secrets; absent where none did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub answer: Option<CallAnswer>,
-    /// What its condition saw when it was looked at last: what it reads, and what that held; absent where there is none.
+    /// What its condition saw when it was looked at last: what it reads, and what that held; absent
+    /// where there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Value)]
     pub saw: Option<Value>,

@@ -128,7 +128,8 @@ pub struct DryStep {
     pub left_out: usize,
 }
 
-/// A request that is or would be sent, without its address and its credential, which are its connection's.
+/// A request that is or would be sent, without its address and its credential, which are its
+/// connection's.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CallRequest {
     /// The method of HTTP, or `MAIL`.

@@ -27,41 +27,50 @@ mod words;
 pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmDetail, AlarmItem};
 pub use alerts::{
-    AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert, UnreadableItem, VerdictItem,
-    VerdictMark,
+    AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert,
+    UnreadableItem, VerdictItem, VerdictMark,
 };
 pub use audit::{AuditFilter, AuditItem};
 pub use connections::{
-    CallFilter, CallItem, ConnectionDetail, ConnectionItem, ConnectionTest, DescribedOperation, ImportRequest,
-    Imported, NeededSecret, OfferedOperation, TriedOperation, TryOperation,
+    CallFilter, CallItem, ConnectionDetail, ConnectionItem, ConnectionTest, DescribedOperation,
+    ImportRequest, Imported, NeededSecret, OfferedOperation, TriedOperation, TryOperation,
 };
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
-    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText, Plan, PlannedChange,
-    PublishRequest, SecretItem, SecretValue, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText, Plan,
+    PlannedChange, PublishRequest, SecretItem, SecretValue, Use,
 };
-pub use filters::{AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number, time};
+pub use filters::{
+    AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number,
+    time,
+};
 pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
-    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobAct, JobDetail, JobItem, JobPart, JobStep,
-    NeedsYou, Resolve, SeenBy, SetAside, StepWord,
+    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobAct, JobDetail, JobItem,
+    JobPart, JobStep, NeedsYou, Resolve, SeenBy, SetAside, StepWord,
 };
 pub use launch::{
-    CallAnswer, CallRequest, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput, RunbookForm,
+    CallAnswer, CallRequest, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput,
+    RunbookForm,
 };
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use listeners::{ListenerItem, ListenerState, Transport};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
-    AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision, ProposalItem,
-    RehearsalDifference, RehearsalDispatch, RehearsalLine, RehearsalReport, RehearsalRequest, RehearsalResult, SawItem,
-    VerdictGuess, VerdictLine, VersionItem, Vocabulary, Why, WhyRequest,
+    AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision,
+    ProposalItem, RehearsalDifference, RehearsalDispatch, RehearsalLine, RehearsalReport,
+    RehearsalRequest, RehearsalResult, SawItem, VerdictGuess, VerdictLine, VersionItem, Vocabulary,
+    Why, WhyRequest,
 };
 pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutline};
 pub use storage::{Goes, KeepPlan, KeepRequest, RetentionTimes, Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
-pub use watch::{BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch};
-pub use words::{CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState};
+pub use watch::{
+    BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch,
+};
+pub use words::{
+    CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState,
+};
 
 use serde::{Deserialize, Serialize};
 use utoipa::{
@@ -89,8 +98,8 @@ pub struct Page<T> {
     /// Given as `after` it yields the next page; absent on the last.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next: Option<String>,
-    /// Whether the search stopped here because it had looked through enough for one question; `next`
-    /// goes on from there, though the page may be short or empty.
+    /// Whether the search stopped here because it had looked through enough for one question;
+    /// `next` goes on from there, though the page may be short or empty.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub bounded: bool,
 }

@@ -114,7 +114,8 @@ pub struct ProposalDecision {
     /// Why; needed for dismissing.
     #[serde(default)]
     pub note: Option<String>,
-    /// For launching: inputs that are to have another value than is proposed. What it acts on stays.
+    /// For launching: inputs that are to have another value than is proposed. What it acts on
+    /// stays.
     #[serde(default, skip_serializing_if = "Map::is_empty")]
     #[schema(value_type = std::collections::BTreeMap<String, Value>)]
     pub inputs: Map<String, Value>,
@@ -249,7 +250,8 @@ pub struct RehearsalRequest {
     /// Whether the published version is rehearsed too, and the difference told.
     #[serde(default)]
     pub against_published: bool,
-    /// Alerts to go through instead of the stored ones: in the normal form, with `source` and `received`.
+    /// Alerts to go through instead of the stored ones: in the normal form, with `source` and
+    /// `received`.
     #[serde(default)]
     #[schema(value_type = Option<Vec<Object>>)]
     pub alerts: Option<Vec<Value>>,
@@ -466,7 +468,12 @@ impl From<&Report> for RehearsalReport {
 
 impl From<&rehearse::RehearsedTally> for RehearsalTally {
     fn from(l: &rehearse::RehearsedTally) -> Self {
-        Self { key: l.key.clone(), resource: l.resource.clone(), kind: l.kind.clone(), alerts: l.alerts }
+        Self {
+            key: l.key.clone(),
+            resource: l.resource.clone(),
+            kind: l.kind.clone(),
+            alerts: l.alerts,
+        }
     }
 }
 
@@ -502,6 +509,10 @@ impl From<&rehearse::RehearsedDispatch> for RehearsalDispatch {
 impl From<&rehearse::Difference> for RehearsalDifference {
     fn from(d: &rehearse::Difference) -> Self {
         let numbers = |jobs: &[JobId]| jobs.iter().map(|job| job.0).collect();
-        Self { only_now: numbers(&d.only_now), only_before: numbers(&d.only_before), verdicts: d.verdicts.clone() }
+        Self {
+            only_now: numbers(&d.only_now),
+            only_before: numbers(&d.only_before),
+            verdicts: d.verdicts.clone(),
+        }
     }
 }

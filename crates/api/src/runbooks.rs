@@ -19,8 +19,8 @@ pub struct RunbookOutline {
     pub steps: Vec<OutlineStep>,
     /// What else may be done: `confirm`, `otherwise`, `recover`, `always`.
     pub further: Vec<OutlinePart>,
-    /// What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its fields, anything else a text
-    /// that says what it is.
+    /// What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its
+    /// fields, anything else a text that says what it is.
     #[schema(value_type = Object)]
     pub known: Map<String, Value>,
     /// The connections that its steps call.

@@ -99,7 +99,8 @@ pub struct KeepPlan {
 pub struct Goes {
     /// Whole days of alerts.
     pub days: i64,
-    /// Alerts, of those days and of sources that are kept for less; of a day no more than `most_counted` are counted.
+    /// Alerts, of those days and of sources that are kept for less; of a day no more than
+    /// `most_counted` are counted.
     pub alerts: i64,
     /// Payloads that cannot be read, counted up to `most_counted`.
     pub unreadable: i64,

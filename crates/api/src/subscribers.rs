@@ -87,7 +87,8 @@ pub struct OutgoingItem {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Replay {
-    /// All events that it wants and that happened since then, whatever became of them. Left out: what was given up.
+    /// All events that it wants and that happened since then, whatever became of them. Left out:
+    /// what was given up.
     #[serde(default)]
     pub since: Option<DateTime<Utc>>,
     /// Only those that happened before.
@@ -100,6 +101,7 @@ pub struct Replay {
 pub struct Replayed {
     /// So many events.
     pub events: u64,
-    /// When the next begins that was not looked at: one replay sends about 10,000 events, and looks at 200,000.
+    /// When the next begins that was not looked at: one replay sends about 10,000 events, and looks
+    /// at 200,000.
     pub next: Option<DateTime<Utc>>,
 }

@@ -13,12 +13,14 @@ pub struct Watch {
     pub halt: Option<Halt>,
     /// From received to confirmed.
     pub narrowing: Narrowing,
-    /// Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and nobody has set aside: of one
-    /// runbook on one target the last, and of what failed with the job whose step it is that one.
+    /// Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and
+    /// nobody has set aside: of one runbook on one target the last, and of what failed with the job
+    /// whose step it is that one.
     pub needs_you: Vec<NeedsYou>,
     /// Decisions that wait for a person, the most pressing first.
     pub decisions: Vec<DecisionItem>,
-    /// Rules that could not decide about alerts, by versions that still stand: nobody acts for these alerts.
+    /// Rules that could not decide about alerts, by versions that still stand: nobody acts for
+    /// these alerts.
     #[serde(default)]
     pub broken: Vec<BrokenRule>,
     /// Jobs that are proposed and wait for a person, oldest first.

@@ -1,4 +1,5 @@
-//! The words that go over the wire are the core's own: here is how the description of the API tells them.
+//! The words that go over the wire are the core's own: here is how the description of the API tells
+//! them.
 
 use arvok_core::{connector::CallEnd, words::Words};
 use serde_json::Value;

@@ -1,5 +1,5 @@
-//! What describing costs: a call through a described connector against the bare client's, the import of a large description,
-//! and a large connector beside the checker.
+//! What describing costs: a call through a described connector against the bare client's, the
+//! import of a large description, and a large connector beside the checker.
 
 use crate::{
     Fallible,
@@ -58,7 +58,12 @@ async fn overhead() -> Fallible<Figure> {
         give: &give,
         key: "bench",
         callback: None,
-        way: Way { base: &base, credential: Some(&credential), authorities: None, timeout: Duration::from_secs(5) },
+        way: Way {
+            base: &base,
+            credential: Some(&credential),
+            authorities: None,
+            timeout: Duration::from_secs(5),
+        },
         within: None,
         redactor: &redactor,
     };
@@ -67,7 +72,8 @@ async fn overhead() -> Fallible<Figure> {
     for round in 0..=ROUNDS {
         let begun = Instant::now();
         for _ in 0..CALLS {
-            let asked = bare.get(format!("{base}/v1/hosts?why=bench")).bearer_auth(TOKEN).send().await?;
+            let asked =
+                bare.get(format!("{base}/v1/hosts?why=bench")).bearer_auth(TOKEN).send().await?;
             let answer: Value = asked.error_for_status()?.json().await?;
             std::hint::black_box(answer);
         }
@@ -85,21 +91,36 @@ async fn overhead() -> Fallible<Figure> {
     yard.stop().await;
     let each = |all: Duration| all.as_secs_f64() * 1e6 / (ROUNDS * CALLS) as f64;
     let goal = Goal::AtMost(1.3, "<= 1.3");
-    Ok(Figure::new("connect/call-overhead", (each(described), "us"), ("the bare client", each(plain)), goal))
+    Ok(Figure::new(
+        "connect/call-overhead",
+        (each(described), "us"),
+        ("the bare client", each(plain)),
+        goal,
+    ))
 }
 
 /// A description with so many operations, each with a body and an answer of a shape of their own.
 fn description(operations: usize) -> String {
     let mut text = String::from(
-        "openapi: 3.1.0\ninfo: { title: Harbour, version: '1' }\nservers: [ { url: http://127.0.0.1:1 } ]\npaths:\n",
+        "openapi: 3.1.0\ninfo: { title: Harbour, version: '1' }\nservers: [ { url: \
+        http://127.0.0.1:1 } ]\npaths:\n",
     );
     for n in 0..operations {
         let _ = write!(
             text,
-            "  /quays/{{quay}}/ships-{n}:\n    post:\n      operationId: moorShip{n}\n      summary: Moors a ship of kind {n}\n      parameters:\n        - {{ name: quay, in: path, required: true, schema: {{ type: string }} }}\n      requestBody:\n        content:\n          application/json:\n            schema: {{ $ref: '#/components/schemas/Ship' }}\n      responses:\n        '200':\n          description: Moored\n          content: {{ application/json: {{ schema: {{ $ref: '#/components/schemas/Ship' }} }} }}\n"
+            "  /quays/{{quay}}/ships-{n}:\n    post:\n      operationId: moorShip{n}\n      \
+            summary: Moors a ship of kind {n}\n      parameters:\n        - {{ name: quay, in: \
+            path, required: true, schema: {{ type: string }} }}\n      requestBody:\n        \
+            content:\n          application/json:\n            schema: {{ $ref: \
+            '#/components/schemas/Ship' }}\n      responses:\n        '200':\n          \
+            description: Moored\n          content: {{ application/json: {{ schema: {{ $ref: \
+            '#/components/schemas/Ship' }} }} }}\n"
         );
     }
-    text + "components:\n  schemas:\n    Ship:\n      type: object\n      required: [name]\n      properties:\n        name: { type: string }\n        length: { type: number }\n        crew: { type: array, items: { type: string } }\n        port: { type: object, properties: { city: { type: string }, code: { type: string } } }\n"
+    text + "components:\n  schemas:\n    Ship:\n      type: object\n      required: [name]\n      \
+        properties:\n        name: { type: string }\n        length: { type: number }\n        \
+        crew: { type: array, items: { type: string } }\n        port: { type: object, properties: \
+        { city: { type: string }, code: { type: string } } }\n"
 }
 
 /// What a person waits for, in seconds.
@@ -131,8 +152,9 @@ fn beside_the_checker() -> Fallible<Figure> {
 fn checks_beside(operations: usize) -> Fallible<f64> {
     let text = import(&description(operations), None, &[])?.text;
     let nothing = Observed::default();
-    let standing =
-        Catalog::new(check_files([("harbour.yaml", text.as_str())], &[], &Catalog::default(), &nothing).entries);
+    let standing = Catalog::new(
+        check_files([("harbour.yaml", text.as_str())], &[], &Catalog::default(), &nothing).entries,
+    );
     let runbook = "runbook: moor
 inputs: { quay: { type: string } }
 target: quay/one

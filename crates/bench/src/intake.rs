@@ -28,7 +28,8 @@ pub struct Rates {
 
 /// Alerts a second, in batches of 100 over four connections.
 pub async fn batch_rate(stage: &Stage, run: &str) -> Fallible<f64> {
-    let body = |b| Value::Array((0..BATCH).map(|i| alert(run, b * BATCH + i)).collect()).to_string();
+    let body =
+        |b| Value::Array((0..BATCH).map(|i| alert(run, b * BATCH + i)).collect()).to_string();
     let bodies: Vec<String> = (0..BATCHES).map(body).collect();
     Ok(lean::rate(&stage.address, &bodies, 4).await? * BATCH as f64)
 }
@@ -61,7 +62,8 @@ pub async fn plain(stage: &Stage) -> Fallible<(Vec<Figure>, Rates)> {
     Ok((figures, Rates { batches, copy, pgbench }))
 }
 
-/// The same under a hundred rules, of which some share the alerts among them: each is matched by one.
+/// The same under a hundred rules, of which some share the alerts among them: each is matched by
+/// one.
 pub async fn ruled(stage: &Stage, rates: &Rates) -> Fallible<Vec<Figure>> {
     stage.publish(&rules(10)).await?;
     let batches = batch_rate(stage, "batch-ruled").await?;
@@ -83,16 +85,19 @@ pub async fn ruled(stage: &Stage, rates: &Rates) -> Fallible<Vec<Figure>> {
     ])
 }
 
-/// A hundred rules, so many of which match the alerts of the benchmark, each those of its racks; they
-/// only watch.
+/// A hundred rules, so many of which match the alerts of the benchmark, each those of its racks;
+/// they only watch.
 pub fn rules(matching: usize) -> String {
     let note = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
     let rule = |n: usize| {
         let kind = if n < matching { "disk.usage".to_owned() } else { format!("other.{n}") };
-        let racks: Vec<String> =
-            (0..RACKS).filter(|r| r % matching.max(1) == n % matching.max(1)).map(|r| format!("'{r}'")).collect();
+        let racks: Vec<String> = (0..RACKS)
+            .filter(|r| r % matching.max(1) == n % matching.max(1))
+            .map(|r| format!("'{r}'"))
+            .collect();
         format!(
-            "---\nrule: rule-{n}\nlisten: {{ kinds: {kind}, resource: vm/quill-*, labels: {{ rack: [{}] }}, where: alert.value >= {} }}\n\
+            "---\nrule: rule-{n}\nlisten: {{ kinds: {kind}, resource: vm/quill-*, labels: {{ rack: \
+            [{}] }}, where: alert.value >= {} }}\n\
              settle: {{ fold: [alert.resource] }}\ndispatch: {{ runbook: note }}\n",
             racks.join(", "),
             50 + n % 30
@@ -103,10 +108,12 @@ pub fn rules(matching: usize) -> String {
 
 /// A gathering against the same rule without one.
 pub async fn gathered(stage: &Stage) -> Fallible<Figure> {
-    let note = "runbook: note\ninputs: { hosts: { type: array, default: [] } }\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n";
+    let note = "runbook: note\ninputs: { hosts: { type: array, default: [] } }\ntarget: \
+        group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n";
     let rule = |settle: &str| {
         format!(
-            "{note}rule: rule-0\nlisten: {{ kinds: disk.usage }}\nsettle: {{ fold: [alert.resource]{settle} }}\ndispatch: {{ runbook: note }}\n"
+            "{note}rule: rule-0\nlisten: {{ kinds: disk.usage }}\nsettle: {{ fold: \
+            [alert.resource]{settle} }}\ndispatch: {{ runbook: note }}\n"
         )
     };
     stage.publish(&rules(0)).await?;
@@ -128,14 +135,21 @@ pub async fn storm(stage: &Stage) -> Fallible<Vec<Figure>> {
     stage
         .publish(
             "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
-             rule: storm\nstance: act\nlisten: { kinds: storm.hit }\nsettle: { fold: [alert.resource] }\ndispatch: { runbook: note }\n",
+             rule: storm\nstance: act\nlisten: { kinds: storm.hit }\nsettle: { fold: \
+             [alert.resource] }\ndispatch: { runbook: note }\n",
         )
         .await?;
-    let hit = |n: usize| serde_json::json!({"id": format!("storm-{n}"), "kind": "storm.hit", "resource": format!("vm/storm-{}", n % 50), "severity": "major"});
-    let body = |b: usize| Value::Array((0..BATCH).map(|i| hit(b * BATCH + i)).collect()).to_string();
+    let hit = |n: usize| {
+        serde_json::json!({"id": format!("storm-{n}"), "kind": "storm.hit",
+        "resource": format!("vm/storm-{}", n % 50), "severity": "major"})
+    };
+    let body =
+        |b: usize| Value::Array((0..BATCH).map(|i| hit(b * BATCH + i)).collect()).to_string();
     let bodies: Vec<String> = (0..1000).map(body).collect();
     lean::rate(&stage.address, &bodies, 32).await?;
-    let jobs = stage.get("/api/v1/jobs?rule=storm&limit=500").await?["items"].as_array().map_or(0, Vec::len);
+    let jobs = stage.get("/api/v1/jobs?rule=storm&limit=500").await?["items"]
+        .as_array()
+        .map_or(0, Vec::len);
     if jobs != 50 {
         return Err(format!("the storm became {jobs} jobs, not 50").into());
     }
@@ -151,9 +165,12 @@ pub async fn storm(stage: &Stage) -> Fallible<Vec<Figure>> {
 async fn copy(stage: &Stage) -> Fallible<f64> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared("CREATE TABLE copied (LIKE alerts_0 INCLUDING ALL)").await?;
-    let columns = "seq, source, id, kind, severity, state, resource, time, received, summary, value, labels, body";
+    let columns = "seq, source, id, kind, severity, state, resource, time, received, summary, \
+        value, labels, body";
     let pool = db.get_postgres_connection_pool();
-    let mut out = pool.copy_out_raw(&format!("COPY (SELECT {columns} FROM alerts ORDER BY seq) TO STDOUT")).await?;
+    let mut out = pool
+        .copy_out_raw(&format!("COPY (SELECT {columns} FROM alerts ORDER BY seq) TO STDOUT"))
+        .await?;
     let mut text = Vec::new();
     while let Some(chunk) = out.next().await {
         text.extend_from_slice(&chunk?);
@@ -174,7 +191,8 @@ fn pgbench(stage: &Stage) -> Fallible<f64> {
     let script = "target/bench/single.sql";
     std::fs::write(
         script,
-        "INSERT INTO plain (id, source, body) VALUES (nextval('plain_id'), 'bench', '{\"reading\": {\"number\": 1, \"percent\": 88.5, \"check\": \"disk\", \"summary\": \"disk data of quill-booking-db-1 is 88.5 % full\"}}');\n",
+        "INSERT INTO plain (id, source, body) VALUES (nextval('plain_id'), 'bench',
+            '{\"reading\": {\"number\": 1, \"percent\": 88.5, \"check\": \"disk\", \"summary\": \"disk data of quill-booking-db-1 is 88.5 % full\"}}');\n",
     )?;
     let bin = arvok_postgres::binaries()?;
     let run = |program: &str, args: &[&str]| -> Fallible<String> {

@@ -1,5 +1,5 @@
-//! Jobs: how many a second one node executes, what a step adds to its outward call, and whether jobs that wait cost
-//! those that work.
+//! Jobs: how many a second one node executes, what a step adds to its outward call, and whether
+//! jobs that wait cost those that work.
 
 use crate::{
     Fallible,
@@ -27,7 +27,10 @@ const STEPS: usize = 60;
 const WAITING: usize = 10_000;
 
 async fn count(db: &DatabaseConnection, sql: &str) -> Fallible<i64> {
-    let row = db.query_one_raw(Statement::from_string(DbBackend::Postgres, sql)).await?.ok_or("no row")?;
+    let row = db
+        .query_one_raw(Statement::from_string(DbBackend::Postgres, sql))
+        .await?
+        .ok_or("no row")?;
     Ok(row.try_get("", "n")?)
 }
 
@@ -40,7 +43,10 @@ pub fn median(mut all: Vec<f64>) -> f64 {
 /// Waits until all that jobs told has entered: it is not what is measured next.
 pub async fn told(db: &DatabaseConnection) -> Fallible<()> {
     let begun = Instant::now();
-    while count(db, "SELECT (SELECT count(*) FROM outbox) + (SELECT count(*) FROM job_change) AS n").await? > 0 {
+    while count(db, "SELECT (SELECT count(*) FROM outbox) + (SELECT count(*) FROM job_change) AS n")
+        .await?
+        > 0
+    {
         if begun.elapsed() > Duration::from_secs(120) {
             return Err("what jobs told does not enter".into());
         }
@@ -49,15 +55,20 @@ pub async fn told(db: &DatabaseConnection) -> Fallible<()> {
     Ok(())
 }
 
-/// Jobs a second while their alerts come in: from the moment at which the first is dispatched until the last has ended.
+/// Jobs a second while their alerts come in: from the moment at which the first is dispatched until
+/// the last has ended.
 async fn round(stage: &Stage, db: &DatabaseConnection, name: &str) -> Fallible<f64> {
     let begun = Instant::now();
     let delivery = |first: usize| {
-        let alert = |n| json!({ "kind": "bench.three", "resource": format!("vm/{name}-{n}"), "severity": "major" });
+        let alert = |n| {
+            json!({ "kind": "bench.three", "resource": format!("vm/{name}-{n}"),
+            "severity": "major" })
+        };
         let alerts: Vec<Value> = (first..first + DELIVERED).map(alert).collect();
         async move { stage.post(&Value::Array(alerts)).await }
     };
-    let mut sent = futures_util::stream::iter((0..JOBS).step_by(DELIVERED).map(delivery)).buffer_unordered(SENDERS);
+    let mut sent = futures_util::stream::iter((0..JOBS).step_by(DELIVERED).map(delivery))
+        .buffer_unordered(SENDERS);
     while let Some(answer) = sent.next().await {
         answer?;
     }
@@ -70,7 +81,8 @@ async fn round(stage: &Stage, db: &DatabaseConnection, name: &str) -> Fallible<f
         }
         tokio::time::sleep(Duration::from_millis(20)).await;
     }
-    let took = "SELECT (extract(epoch FROM max(finished_at) - min(created_at)) * 1e6)::bigint AS n FROM job
+    let took = "SELECT (extract(epoch FROM max(finished_at) - min(created_at)) * 1e6)::bigint AS n
+        FROM job
         WHERE runbook = 'three' AND target LIKE";
     let micros = count(db, &format!("{took} 'vm/{name}-%'")).await?;
     Ok(JOBS as f64 / (micros as f64 / 1e6))
@@ -80,7 +92,9 @@ async fn round(stage: &Stage, db: &DatabaseConnection, name: &str) -> Fallible<f
 async fn bare(db: &DatabaseConnection) -> Fallible<f64> {
     let begun = Instant::now();
     let all = futures_util::stream::iter(0..JOBS)
-        .map(|_| db.execute_unprepared("INSERT INTO bare_job (text) VALUES ('a job of some length')"))
+        .map(|_| {
+            db.execute_unprepared("INSERT INTO bare_job (text) VALUES ('a job of some length')")
+        })
         .buffer_unordered(AT_ONCE);
     let failed = all.filter_map(|r| async { r.err() }).collect::<Vec<_>>().await;
     match failed.into_iter().next() {
@@ -91,15 +105,21 @@ async fn bare(db: &DatabaseConnection) -> Fallible<f64> {
 
 /// A runbook of three trivial steps, one of many calls, and the rules that dispatch them.
 fn definitions(address: &str) -> String {
-    let steps: Vec<String> = (0..STEPS).map(|n| format!("{{ id: s{n}, call: call, via: jobs-peer }}")).collect();
+    let steps: Vec<String> =
+        (0..STEPS).map(|n| format!("{{ id: s{n}, call: call, via: jobs-peer }}")).collect();
     format!(
-        "connector: jobs-peer\noperations: {{ call: {{ request: {{ method: POST, path: /call }}, repeat: safe }} }}\n---\n\
+        "connector: jobs-peer\noperations: {{ call: {{ request: {{ method: POST, path: /call }}, \
+        repeat: safe }} }}\n---\n\
          connection: jobs-peer\nconnector: jobs-peer\nbase: {address}\n---\n\
          runbook: three\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps:\n\
-         \x20 - {{ id: a, set: {{ n: 1 }} }}\n  - {{ id: b, require: steps.a.n == 1 }}\n  - {{ id: c, set: {{ m: '${{steps.a.n + 1}}' }} }}\n---\n\
-         runbook: many\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps: [{}]\n---\n\
-         rule: three\nstance: act\nlisten: {{ kinds: bench.three }}\ndispatch: {{ runbook: three, inputs: {{ vm: \"${{alert.resource}}\" }} }}\n---\n\
-         rule: many\nstance: act\nlisten: {{ kinds: bench.many }}\ndispatch: {{ runbook: many, inputs: {{ vm: \"${{alert.resource}}\" }} }}\n",
+         \x20 - {{ id: a, set: {{ n: 1 }} }}\n  - {{ id: b, require: steps.a.n == 1 }}\n  - {{ id: \
+         c, set: {{ m: '${{steps.a.n + 1}}' }} }}\n---\n\
+         runbook: many\ninputs: {{ vm: {{ type: string }} }}\ntarget: ${{inputs.vm}}\nsteps: \
+         [{}]\n---\n\
+         rule: three\nstance: act\nlisten: {{ kinds: bench.three }}\ndispatch: {{ runbook: three, \
+         inputs: {{ vm: \"${{alert.resource}}\" }} }}\n---\n\
+         rule: many\nstance: act\nlisten: {{ kinds: bench.many }}\ndispatch: {{ runbook: many, \
+         inputs: {{ vm: \"${{alert.resource}}\" }} }}\n",
         steps.join(", ")
     )
 }
@@ -128,8 +148,10 @@ pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
 
     // Jobs that wait for a day, on targets of their own.
     db.execute_unprepared(&format!(
-        "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at, wake_at, begun)
-        SELECT 100000000 + n, 'three', 1, '{{}}', 'vm/waits-' || n, 1, 'waiting', '{{}}', now(), now() + interval '1 day', true
+        "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress,
+            created_at, wake_at, begun)
+        SELECT 100000000 + n, 'three', 1, '{{}}', 'vm/waits-' || n, 1, 'waiting', '{{}}', now(),
+        now() + interval '1 day', true
         FROM generate_series(1, {WAITING}) n"
     ))
     .await?;
@@ -172,10 +194,15 @@ async fn step_overhead(
     while calls.try_recv().is_ok() {}
     let (mut steps, mut bare_calls, mut commits) = (Vec::new(), Vec::new(), Vec::new());
     for n in 0..5 {
-        stage.post(&json!({ "kind": "bench.many", "resource": format!("vm/many-{n}"), "severity": "major" })).await?;
+        stage
+            .post(&json!({ "kind": "bench.many", "resource": format!("vm/many-{n}"),
+            "severity": "major" }))
+            .await?;
         let mut heard = Vec::new();
         for _ in 0..STEPS {
-            let at = tokio::time::timeout(Duration::from_secs(20), calls.recv()).await?.ok_or("the peer is gone")?;
+            let at = tokio::time::timeout(Duration::from_secs(20), calls.recv())
+                .await?
+                .ok_or("the peer is gone")?;
             heard.push(at);
         }
         steps.extend(heard.windows(2).map(|w| w[1].duration_since(w[0]).as_secs_f64() * 1000.0));
@@ -186,7 +213,10 @@ async fn step_overhead(
             calls.recv().await;
             let begun = Instant::now();
             for _ in 0..2 {
-                db.execute_unprepared("INSERT INTO bare_job (text) VALUES ('a step of some length')").await?;
+                db.execute_unprepared(
+                    "INSERT INTO bare_job (text) VALUES ('a step of some length')",
+                )
+                .await?;
             }
             commits.push(begun.elapsed().as_secs_f64() * 1000.0);
         }

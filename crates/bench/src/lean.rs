@@ -28,7 +28,8 @@ pub async fn rate(address: &str, bodies: &[String], connections: usize) -> Falli
         lanes[n % connections].push(request);
     }
     let begun = Instant::now();
-    let tasks: Vec<_> = lanes.into_iter().map(|lane| tokio::spawn(post(host.clone(), lane))).collect();
+    let tasks: Vec<_> =
+        lanes.into_iter().map(|lane| tokio::spawn(post(host.clone(), lane))).collect();
     for task in tasks {
         task.await?.map_err(|e| e.to_string())?;
     }
@@ -66,10 +67,14 @@ async fn answer(stream: &mut TcpStream, buffer: &mut [u8]) -> Result<u16, String
         let Some((head, body)) = text.split_once("\r\n\r\n") else { continue };
         let length = head.lines().find_map(|l| {
             let (name, value) = l.split_once(':')?;
-            name.eq_ignore_ascii_case("content-length").then(|| value.trim().parse::<usize>().ok())?
+            name.eq_ignore_ascii_case("content-length")
+                .then(|| value.trim().parse::<usize>().ok())?
         });
         if body.len() >= length.unwrap_or(0) {
-            return head.get(9..12).and_then(|s| s.parse().ok()).ok_or_else(|| "no status".to_owned());
+            return head
+                .get(9..12)
+                .and_then(|s| s.parse().ok())
+                .ok_or_else(|| "no status".to_owned());
         }
     }
 }

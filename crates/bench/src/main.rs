@@ -27,7 +27,8 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 pub type Fallible<T> = Result<T, Box<dyn Error>>;
 
 fn main() -> ExitCode {
-    let measured = tokio::runtime::Runtime::new().map_err(Into::into).and_then(|r| r.block_on(measure()));
+    let measured =
+        tokio::runtime::Runtime::new().map_err(Into::into).and_then(|r| r.block_on(measure()));
     match measured {
         Ok(()) => ExitCode::SUCCESS,
         Err(e) => {
@@ -37,7 +38,8 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `connect`, `intake`, `storm`, `latency`, `jobs`, `await`, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `connect`, `intake`, `storm`, `latency`,
+/// `jobs`, `await`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;

@@ -14,7 +14,8 @@ use crate::{
 };
 use arc_swap::ArcSwap;
 use arvok_core::{
-    Alert, NewAlert, alert::Received, definition::Defined, document::parse_file, matcher::Matcher, rule::Rule,
+    Alert, NewAlert, alert::Received, definition::Defined, document::parse_file, matcher::Matcher,
+    rule::Rule,
 };
 use serde_json::{Value, json};
 use std::{
@@ -26,7 +27,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-const SITES: [&str; 8] = ["quill", "brack", "nessfold", "oldhithe", "sand", "mere", "holm", "skerry"];
+const SITES: [&str; 8] =
+    ["quill", "brack", "nessfold", "oldhithe", "sand", "mere", "holm", "skerry"];
 const KINDS: [&str; 10] = [
     "disk.usage",
     "memory.usage",
@@ -51,23 +53,27 @@ fn document(number: usize) -> String {
             ["minor", "major", "warning", "critical"][which]
         ),
         4..=6 => format!(
-            "kinds: [{kind}, web.page], labels: {{ service: svc{service}, site: {site}, tier: [gold, silver] }}"
+            "kinds: [{kind}, web.page], labels: {{ service: svc{service}, site: {site}, tier: \
+            [gold, silver] }}"
         ),
         7 | 8 => format!(
-            "kinds: {kind}, where: \"alert.value >= {}.5 && alert.labels.service == 'svc{service}'\"",
+            "kinds: {kind}, where: \"alert.value >= {}.5 && alert.labels.service == \
+            'svc{service}'\"",
             40 + which * 5
         ),
         _ => format!("resource: vm/{site}-svc{service}-1, severity: major.."),
     };
     format!(
         "rule: r{number}\nstance: act\nlisten: {{ {listen} }}\nsettle: {{ rest: 15m }}\n\
-        dispatch: {{ runbook: grow-disk, inputs: {{ vm: \"${{alert.resource}}\", step_gib: 4 }} }}\n"
+        dispatch: {{ runbook: grow-disk, inputs: {{ vm: \"${{alert.resource}}\", step_gib: 4 }} \
+        }}\n"
     )
 }
 
 fn everywhere(number: usize) -> String {
     format!(
-        "rule: all{number}\nlisten: {{ kinds: {}, severity: critical, where: alert.value > 99.9 }}\ndispatch: {{ runbook: note }}\n",
+        "rule: all{number}\nlisten: {{ kinds: {}, severity: critical, where: alert.value > 99.9 \
+        }}\ndispatch: {{ runbook: note }}\n",
         KINDS[number]
     )
 }
@@ -77,7 +83,8 @@ pub fn rules(count: usize) -> Fallible<Vec<(Arc<Rule>, i32)>> {
     let texts = (0..count.saturating_sub(4)).map(document).chain((0..4).map(everywhere));
     let rule = |text: String| -> Fallible<(Arc<Rule>, i32)> {
         let documents = parse_file("bench.yaml", &text).map_err(|p| p.to_string())?;
-        let rule = Rule::check(&documents[0]).map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?;
+        let rule = Rule::check(&documents[0])
+            .map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?;
         Ok((Arc::new(rule), 1))
     };
     texts.map(rule).collect()
@@ -88,12 +95,17 @@ fn body(n: usize) -> Value {
     let service = n % 90;
     let site = SITES[service % SITES.len()];
     json!({
-        "kind": KINDS[service % KINDS.len()], "resource": format!("vm/{site}-svc{service}-{}", 1 + n % 3),
+        "kind": KINDS[service % KINDS.len()], "resource": format!("vm/{site}-svc{service}-{}",
+            1 + n % 3),
         "severity": (["minor", "major", "critical"][n % 3]), "value": 60.0 + (n % 40) as f64,
-        "summary": format!("disk data of {site}-svc{service}-1 is {} % full, 35.2 of 40 GiB", 60 + n % 40),
-        "labels": { "service": format!("svc{service}"), "site": site, "tier": "gold", "disk": "data" },
-        "body": { "at": 1_795_431_507.809, "run": 1_795_431_507_357_i64, "reading": { "vm": format!("{site}-svc{service}-1"),
-            "part": "data", "text": "disk data is filling", "percent": 88.0, "level": "hard", "over": true,
+        "summary": format!("disk data of {site}-svc{service}-1 is {} % full, 35.2 of 40 \
+        GiB", 60 + n % 40),
+        "labels": { "service": format!("svc{service}"), "site": site, "tier": "gold",
+            "disk": "data" },
+        "body": { "at": 1_795_431_507.809, "run": 1_795_431_507_357_i64,
+            "reading": { "vm": format!("{site}-svc{service}-1"),
+            "part": "data", "text": "disk data is \
+            filling", "percent": 88.0, "level": "hard", "over": true,
             "thresholds": { "soft": 80, "hard": 87.5 }, "trend": [84.1, 85.0, 86.2, 87.1, 88.0] } }
     })
 }
@@ -104,7 +116,11 @@ fn alerts() -> Fallible<(Vec<String>, Vec<Alert>)> {
         let new: NewAlert = serde_json::from_str(text)?;
         let received = chrono::DateTime::UNIX_EPOCH + chrono::TimeDelta::seconds(i as i64);
         let id = i.to_string();
-        Ok(new.complete(Received { source: ["yard-0", "yard-1"][i % 2], received, fallback_id: &id })?)
+        Ok(new.complete(Received {
+            source: ["yard-0", "yard-1"][i % 2],
+            received,
+            fallback_id: &id,
+        })?)
     });
     let alerts = read.collect::<Fallible<_>>()?;
     Ok((texts, alerts))
@@ -144,7 +160,10 @@ pub fn figures() -> Fallible<Vec<Figure>> {
     println!("10,000 rules: {:.2} us an alert, {hits:.2} matches", ten * 1e6);
     let begun = Instant::now();
     let many = rules(100_000)?;
-    println!("100,000 rules read and checked from their text in {:.1} s", begun.elapsed().as_secs_f64());
+    println!(
+        "100,000 rules read and checked from their text in {:.1} s",
+        begun.elapsed().as_secs_f64()
+    );
     let (hundred, hits) = matched(&Matcher::new(many.clone()), &alerts);
     println!("100,000 rules: {:.2} us an alert, {hits:.2} matches", hundred * 1e6);
     let parsing = ("parsing that alert's JSON once", parse * 1e6);
@@ -181,7 +200,10 @@ fn swap(rules: Vec<(Arc<Rule>, i32)>, alerts: &[Alert]) -> Figure {
         done.store(true, Ordering::Relaxed);
         (took, matching.join().unwrap_or_default())
     });
-    println!("the slowest alert while 100,000 rules were swapped in: {:.1} ms", slowest.as_secs_f64() * 1e3);
+    println!(
+        "the slowest alert while 100,000 rules were swapped in: {:.1} ms",
+        slowest.as_secs_f64() * 1e3
+    );
     Figure::new(
         "match/swap-100k",
         (took.as_secs_f64(), "s"),

@@ -16,10 +16,18 @@ const TRIES: usize = 9;
 /// Over so many days it is spread, in tables of their own.
 const DAYS: i64 = 30;
 
-/// The questions: the overview, the rules, and lists of alerts that find nothing or next to nothing.
+/// The questions: the overview, the rules, and lists of alerts that find nothing or next to
+/// nothing.
 const QUESTIONS: [(&str, &[&str]); 3] = [
     ("read/watch-5m", &["/api/v1/watch"]),
-    ("read/rules-5m", &["/api/v1/definitions/rule", "/api/v1/definitions/rule/rule-7", "/api/v1/verdicts?rule=rule-7"]),
+    (
+        "read/rules-5m",
+        &[
+            "/api/v1/definitions/rule",
+            "/api/v1/definitions/rule/rule-7",
+            "/api/v1/verdicts?rule=rule-7",
+        ],
+    ),
     (
         "read/alerts-5m",
         &[
@@ -45,7 +53,12 @@ pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
         .iter()
         .zip(much.iter().zip(&little))
         .map(|((name, _), (much, little))| {
-            Figure::new(name, (much * 1e3, "ms"), ("over 50,000", little * 1e3), Goal::AtMost(2.0, "<= 2"))
+            Figure::new(
+                name,
+                (much * 1e3, "ms"),
+                ("over 50,000", little * 1e3),
+                Goal::AtMost(2.0, "<= 2"),
+            )
         })
         .collect();
     figures.push(sources(stage).await?);
@@ -63,7 +76,8 @@ pub async fn figures(stage: &Stage, empty: f64) -> Fallible<Vec<Figure>> {
 async fn empty_all(stage: &Stage) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared(
-        "TRUNCATE alerts, alarm, verdicts, verdict_count, tally, pool, job, attempt, job_count, proposal, delivery_count RESTART IDENTITY",
+        "TRUNCATE alerts, alarm, verdicts, verdict_count, tally, pool, job, attempt, job_count, \
+        proposal, delivery_count RESTART IDENTITY",
     )
     .await?;
     db.close().await?;
@@ -73,7 +87,10 @@ async fn empty_all(stage: &Stage) -> Fallible<()> {
 /// As if the installation had stood for thirty days.
 async fn begin_days(stage: &Stage) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
-    db.execute_unprepared(&format!("UPDATE alert_day SET begun_at = now() - interval '{DAYS} days'")).await?;
+    db.execute_unprepared(&format!(
+        "UPDATE alert_day SET begun_at = now() - interval '{DAYS} days'"
+    ))
+    .await?;
     for age in (0..DAYS).rev() {
         if !days::begin(&db, Utc::now() - TimeDelta::days(age)).await? {
             return Err("a day did not begin".into());
@@ -88,20 +105,26 @@ async fn fill(stage: &Stage, upto: u64) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
     db.execute_unprepared(&format!(
         "SET session_replication_role = replica;
-        INSERT INTO alerts (seq, source, id, received, time, kind, resource, severity, state, summary, labels, body)
-        SELECT d.first_seq + 1 + n / {days}, 'bench', 'fill-' || n, d.begun_at + interval '1 day' * n / {upto}, now(),
+        INSERT INTO alerts (seq, source, id, received, time, kind, resource, severity, state,
+        summary, labels, body)
+        SELECT d.first_seq + 1 + n / {days}, 'bench', 'fill-' || n,
+        d.begun_at + interval '1 day' * n / {upto}, now(),
             'fill.' || n % 20, 'vm/n' || n % 50000, 1 + n % 3, 'raised', 'disk data of n' || n % 50000 || ' is full',
             '{{\"tier\": \"gold\"}}', '{{}}'
         FROM generate_series((SELECT count(*) FROM alerts), {upto} - 1) n
-        JOIN (SELECT *, row_number() OVER (ORDER BY first_seq) - 1 AS day FROM alert_day) d ON d.day = n % {days};
-        UPDATE alert_day d SET last_seq = (SELECT max(seq) FROM alerts WHERE seq >= d.first_seq AND seq < d.bound_seq)
+        JOIN (SELECT *, row_number() OVER (ORDER BY first_seq) - 1 AS day
+        FROM alert_day) d ON d.day = n % {days};
+        UPDATE alert_day d SET last_seq = (SELECT max(seq) FROM alerts WHERE seq >= d.first_seq
+        AND seq < d.bound_seq)
             WHERE last_seq IS NOT NULL;
         SELECT setval('alert_seq_seq', (SELECT max(seq) FROM alerts));
         INSERT INTO verdicts (alert_seq, rule, rule_version, verdict, reason, at, tally)
-        SELECT seq, 'rule-' || (seq / 2) % 100, 1, 'folded', 'alert of an episode', received, resource FROM alerts a
+        SELECT seq, 'rule-' || (seq / 2) % 100, 1, 'folded', 'alert of an episode', received,
+        resource FROM alerts a
         WHERE seq % 2 = 0 AND NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq);
         TRUNCATE verdict_count;
-        INSERT INTO verdict_count SELECT rule, verdict, date_trunc('hour', at, 'UTC'), 0, count(*), max(at)
+        INSERT INTO verdict_count SELECT rule, verdict, date_trunc('hour', at, 'UTC'), 0, count(*),
+        max(at)
             FROM verdicts GROUP BY 1, 2, 3;
         SET session_replication_role = origin",
         days = DAYS + 1,
@@ -142,7 +165,8 @@ async fn slowest(stage: &Stage, paths: &[&str]) -> Fallible<f64> {
     Ok(slowest)
 }
 
-/// Ninety days of what ten sources delivered, as upkeep leaves it, against one day: the sources, and the overview.
+/// Ninety days of what ten sources delivered, as upkeep leaves it, against one day: the sources,
+/// and the overview.
 async fn sources(stage: &Stage) -> Fallible<Figure> {
     let db = Database::connect(stage.database.as_str()).await?;
     let fill = async |bucket: &str, from: i64, to: i64| {

@@ -5,7 +5,9 @@ use crate::{
     stage::Stage,
     summary::{Figure, Goal},
 };
-use arvok_core::{Catalog, definition::Defined, document::parse_file, rehearse::Rehearsal, rule::Rule};
+use arvok_core::{
+    Catalog, definition::Defined, document::parse_file, rehearse::Rehearsal, rule::Rule,
+};
 use arvok_store::read::{Replay, replay};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::StreamExt;
@@ -14,16 +16,21 @@ use std::time::Instant;
 
 const ALERTS: usize = 1_000_000;
 
-const RULE: &str = "rule: disks\nlisten:\n  kinds: [disk.usage]\n  severity: major..\n  resource: vm/*-booking-db-*\n  \
-    where: alert.value >= 87.5 && alert.labels.tier == 'gold'\nsettle: { after: { alerts: 3, within: 6h }, rest: 15m }\n\
+const RULE: &str = "rule: disks\nlisten:\n  kinds: [disk.usage]\n  severity: major..\n  resource: \
+    vm/*-booking-db-*\n  \
+    where: alert.value >= 87.5 && alert.labels.tier == 'gold'\nsettle: { after: { alerts: 3, \
+    within: 6h }, rest: 15m }\n\
     dispatch: { runbook: grow-disk, inputs: { vm: \"${alert.resource}\" } }\n";
 
 const FILL: &str =
-    "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, value, labels, body)
-    SELECT 'yard', 'replay-' || n, 'disk.usage', 1 + (n * 7) % 5, CASE WHEN n % 40 = 0 THEN 'cleared' ELSE 'raised' END,
+    "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary,
+        value, labels, body)
+    SELECT 'yard', 'replay-' || n, 'disk.usage', 1 + (n * 7) % 5, CASE WHEN n % 40 = 0
+    THEN 'cleared' ELSE 'raised' END,
         'vm/quill-booking-db-' || (n * 131) % 5000, $1::timestamptz + n * interval '50 milliseconds',
         $1::timestamptz + n * interval '50 milliseconds', 'disk data is filling', 80 + (n * 13) % 20,
-        jsonb_build_object('tier', CASE WHEN n % 3 = 0 THEN 'gold' ELSE 'silver' END, 'disk', 'data'),
+        jsonb_build_object('tier', CASE WHEN n % 3 = 0 THEN 'gold'
+        ELSE 'silver' END, 'disk', 'data'),
         '{\"reading\": {\"percent\": 88.5, \"check\": \"disk\"}}'
     FROM generate_series(1, $2::int) n";
 
@@ -36,7 +43,8 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
     db.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, FILL, values)).await?;
     db.execute_unprepared("ANALYZE alerts").await?;
     let documents = parse_file("bench.yaml", RULE).map_err(|p| p.to_string())?;
-    let rule = Rule::check(&documents[0]).map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?;
+    let rule = Rule::check(&documents[0])
+        .map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?;
     read(&db, since, until).await?;
     let reading = read(&db, since, until).await?;
     let begun = Instant::now();
@@ -49,7 +57,10 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
     }
     let report = rehearsal.finish(until);
     let rehearsing = begun.elapsed().as_secs_f64();
-    println!("rehearsed {} alerts, {} matched, {} dispatches", report.alerts, report.matched, report.dispatches);
+    println!(
+        "rehearsed {} alerts, {} matched, {} dispatches",
+        report.alerts, report.matched, report.dispatches
+    );
     if report.alerts != ALERTS as u64 {
         return Err("not all alerts were gone through".into());
     }
@@ -63,12 +74,18 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
 }
 
 /// Every column that a rehearsal reads, decoded and dropped.
-async fn read(db: &DatabaseConnection, since: DateTime<Utc>, until: DateTime<Utc>) -> Fallible<f64> {
+async fn read(
+    db: &DatabaseConnection,
+    since: DateTime<Utc>,
+    until: DateTime<Utc>,
+) -> Fallible<f64> {
     let sql =
-        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels FROM alerts
+        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value,
+            labels FROM alerts
         WHERE received >= $1 AND received < $2 AND kind = 'disk.usage' ORDER BY received, seq";
     let begun = Instant::now();
-    let statement = Statement::from_sql_and_values(DbBackend::Postgres, sql, vec![since.into(), until.into()]);
+    let statement =
+        Statement::from_sql_and_values(DbBackend::Postgres, sql, vec![since.into(), until.into()]);
     let mut rows = db.stream_raw(statement).await?;
     let mut bytes = 0;
     while let Some(row) = rows.next().await {
@@ -77,8 +94,10 @@ async fn read(db: &DatabaseConnection, since: DateTime<Utc>, until: DateTime<Utc
             bytes += row.try_get::<String>("", column)?.len();
         }
         let _: (i64, i16) = (row.try_get("", "seq")?, row.try_get("", "severity")?);
-        let _: (DateTime<Utc>, DateTime<Utc>) = (row.try_get("", "time")?, row.try_get("", "received")?);
-        let (_, labels): (Option<f64>, serde_json::Value) = (row.try_get("", "value")?, row.try_get("", "labels")?);
+        let _: (DateTime<Utc>, DateTime<Utc>) =
+            (row.try_get("", "time")?, row.try_get("", "received")?);
+        let (_, labels): (Option<f64>, serde_json::Value) =
+            (row.try_get("", "value")?, row.try_get("", "labels")?);
         bytes += usize::from(labels.is_object());
     }
     if bytes == 0 {

@@ -28,9 +28,11 @@ pub fn per_second() -> Fallible<Figure> {
         "{ rest: 15m, cap: { jobs: 100, per: 1h } }",
     ];
     let rules = settles.iter().map(|settle| -> Fallible<Rule> {
-        let text = format!("rule: r\nstance: act\nsettle: {settle}\ndispatch: {{ runbook: grow-disk }}\n");
+        let text =
+            format!("rule: r\nstance: act\nsettle: {settle}\ndispatch: {{ runbook: grow-disk }}\n");
         let documents = parse_file("bench.yaml", &text).map_err(|p| p.to_string())?;
-        Ok(Rule::check(&documents[0]).map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?)
+        Ok(Rule::check(&documents[0])
+            .map_err(|p| p.iter().map(ToString::to_string).collect::<String>())?)
     });
     let rules: Vec<Rule> = rules.collect::<Fallible<_>>()?;
     let keys: Vec<Keys> = (0..TALLIES)
@@ -65,7 +67,10 @@ pub fn per_second() -> Fallible<Figure> {
             entries: 1,
             cause: None,
         };
-        black_box(Machine::new(rule, Stance::Act, memory, &mut number).handle(now, Event::Matched(matched)));
+        black_box(
+            Machine::new(rule, Stance::Act, memory, &mut number)
+                .handle(now, Event::Matched(matched)),
+        );
     }
     let rate = ALERTS as f64 / begun.elapsed().as_secs_f64();
     Ok(Figure::new(

@@ -11,7 +11,8 @@ use std::{
     time::Duration,
 };
 
-const SOURCE: &str = "source: bench\nintake: { webhook: { credential: { bearer: \"${secret('bench')}\" } } }\n";
+const SOURCE: &str =
+    "source: bench\nintake: { webhook: { credential: { bearer: \"${secret('bench')}\" } } }\n";
 
 pub struct Stage {
     pub cluster: Cluster,
@@ -59,7 +60,13 @@ impl Stage {
 
     async fn ready(&self) -> Fallible<()> {
         for _ in 0..600 {
-            if self.http.get(format!("{}/readyz", self.address)).send().await.is_ok_and(|r| r.status().is_success()) {
+            if self
+                .http
+                .get(format!("{}/readyz", self.address))
+                .send()
+                .await
+                .is_ok_and(|r| r.status().is_success())
+            {
                 return Ok(());
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
@@ -91,7 +98,11 @@ impl Stage {
         let text = alerts.to_string();
         loop {
             let request = self.http.post(format!("{}/in/bench", self.address)).bearer_auth("bench");
-            let answer = request.header("content-type", "application/json").body(text.clone()).send().await?;
+            let answer = request
+                .header("content-type", "application/json")
+                .body(text.clone())
+                .send()
+                .await?;
             match answer.status().as_u16() {
                 202 => return Ok(()),
                 429 => tokio::time::sleep(Duration::from_millis(20)).await,
@@ -102,7 +113,12 @@ impl Stage {
 
     /// GET; must succeed.
     pub async fn get(&self, path: &str) -> Fallible<Value> {
-        let asked = self.http.get(format!("{}{path}", self.address)).bearer_auth(&self.token).send().await?;
+        let asked = self
+            .http
+            .get(format!("{}{path}", self.address))
+            .bearer_auth(&self.token)
+            .send()
+            .await?;
         Ok(asked.error_for_status()?.json().await?)
     }
 
@@ -125,8 +141,11 @@ pub const RACKS: usize = 20;
 /// A realistic alert of some hundred bytes.
 pub fn alert(run: &str, n: usize) -> Value {
     json!({
-        "id": format!("{run}-{n}"), "kind": "disk.usage", "resource": format!("vm/quill-booking-db-{}", n % 500),
-        "severity": "minor", "value": 88.5, "summary": format!("disk data of quill-booking-db-{} is 88.5 % full", n % 500),
-        "labels": { "disk": "data", "tier": "gold", "rack": (n % RACKS).to_string() }, "body": { "reading": { "number": n, "percent": 88.5, "check": "disk" } }
+        "id": format!("{run}-{n}"), "kind": "disk.usage",
+            "resource": format!("vm/quill-booking-db-{}", n % 500),
+        "severity": "minor", "value": 88.5, "summary": format!("disk data of quill-booking-db-{} \
+        is 88.5 % full", n % 500),
+        "labels": { "disk": "data", "tier": "gold", "rack": (n % RACKS).to_string() },
+            "body": { "reading": { "number": n, "percent": 88.5, "check": "disk" } }
     })
 }

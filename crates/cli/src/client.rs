@@ -81,31 +81,47 @@ impl Client {
 
     async fn json<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, CliError> {
         let response = self.send(request).await?;
-        response.json().await.map_err(|e| CliError::Unreachable(format!("the server's answer is not as expected: {e}")))
+        response.json().await.map_err(|e| {
+            CliError::Unreachable(format!("the server's answer is not as expected: {e}"))
+        })
     }
 
     /// Whether the server can work.
     pub async fn is_ready(&self) -> Result<(), CliError> {
-        self.send(self.request(Method::GET, "/readyz").timeout(Duration::from_secs(5))).await.map(|_| ())
+        self.send(self.request(Method::GET, "/readyz").timeout(Duration::from_secs(5)))
+            .await
+            .map(|_| ())
     }
 
     /// GET.
-    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, CliError> {
-        let given: Vec<String> =
-            query.iter().filter_map(|(k, v)| Some(format!("{k}={}", percent(v.as_ref()?)))).collect();
-        let path = if given.is_empty() { path.to_owned() } else { format!("{path}?{}", given.join("&")) };
+    pub async fn get<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, Option<String>)],
+    ) -> Result<T, CliError> {
+        let given: Vec<String> = query
+            .iter()
+            .filter_map(|(k, v)| Some(format!("{k}={}", percent(v.as_ref()?))))
+            .collect();
+        let path =
+            if given.is_empty() { path.to_owned() } else { format!("{path}?{}", given.join("&")) };
         self.json(self.request(Method::GET, &path).timeout(Duration::from_secs(30))).await
     }
 
     /// A list, of which only what a filter says is wanted.
-    pub async fn list<T: DeserializeOwned>(&self, path: &str, filter: &impl Serialize) -> Result<T, CliError> {
+    pub async fn list<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        filter: &impl Serialize,
+    ) -> Result<T, CliError> {
         let filter = serde_json::to_value(filter).unwrap_or_default();
         let text = |value: &Value| match value {
             Value::Null => None,
             Value::String(text) => Some(text.clone()),
             other => Some(other.to_string()),
         };
-        let query: Vec<_> = filter.as_object().into_iter().flatten().map(|(k, v)| (k.as_str(), text(v))).collect();
+        let query: Vec<_> =
+            filter.as_object().into_iter().flatten().map(|(k, v)| (k.as_str(), text(v))).collect();
         self.get(path, &query).await
     }
 
@@ -125,17 +141,31 @@ impl Client {
     }
 
     /// POST with a JSON body.
-    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CliError> {
-        self.json(self.request(Method::POST, path).timeout(Duration::from_secs(60)).json(body)).await
+    pub async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, CliError> {
+        self.json(self.request(Method::POST, path).timeout(Duration::from_secs(60)).json(body))
+            .await
     }
 
     /// PUT with a JSON body.
-    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, CliError> {
+    pub async fn put<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, CliError> {
         self.json(self.request(Method::PUT, path).timeout(Duration::from_secs(30)).json(body)).await
     }
 
     /// A change without an answer.
-    pub async fn change(&self, method: Method, path: &str, body: Option<&impl Serialize>) -> Result<(), CliError> {
+    pub async fn change(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&impl Serialize>,
+    ) -> Result<(), CliError> {
         let request = self.request(method, path).timeout(Duration::from_secs(30));
         let request = match body {
             Some(body) => request.json(body),
@@ -152,8 +182,10 @@ impl Client {
         key: Option<&str>,
         body: Vec<u8>,
     ) -> Result<T, CliError> {
-        let mut request =
-            self.request(Method::POST, path).header("content-type", kind).timeout(Duration::from_secs(60));
+        let mut request = self
+            .request(Method::POST, path)
+            .header("content-type", kind)
+            .timeout(Duration::from_secs(60));
         if let Some(key) = key {
             request = request.header("idempotency-key", key);
         }
@@ -165,7 +197,11 @@ impl Client {
     }
 
     /// POST with a JSON body; the answer comes in pieces.
-    pub async fn post_stream(&self, path: &str, body: &impl Serialize) -> Result<Response, CliError> {
+    pub async fn post_stream(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<Response, CliError> {
         self.send(self.request(Method::POST, path).json(body)).await
     }
 
@@ -177,16 +213,23 @@ impl Client {
 
 fn refusal(status: StatusCode, text: &str) -> CliError {
     let Ok(problem) = serde_json::from_str::<Problem>(text) else {
-        // The server says no in its own words only: a proxy or a page for signing in has answered in its place, and what
-        // was sent did not arrive.
+        // The server says no in its own words only: a proxy or a page for signing in has answered
+        // in its place, and what was sent did not arrive.
         let who = "something between here and the server answered in its place";
         return CliError::Unreachable(format!("{who} ({status}); what was sent did not arrive"));
     };
-    let shown: Vec<String> = problem.problems.into_iter().map(|p| arvok_core::Problem::from(p).to_string()).collect();
-    let said = if shown.is_empty() { problem.detail } else { format!("{}\n{}", problem.detail, shown.join("\n")) };
+    let shown: Vec<String> =
+        problem.problems.into_iter().map(|p| arvok_core::Problem::from(p).to_string()).collect();
+    let said = if shown.is_empty() {
+        problem.detail
+    } else {
+        format!("{}\n{}", problem.detail, shown.join("\n"))
+    };
     match status.as_u16() {
         400 => CliError::Usage(said),
-        401 => CliError::Denied(format!("{said} (or give it with --token, ARVOK_TOKEN or `arvok login`)")),
+        401 => CliError::Denied(format!(
+            "{said} (or give it with --token, ARVOK_TOKEN or `arvok login`)"
+        )),
         403 => CliError::Denied(said),
         404 => CliError::Missing(said),
         408 | 429 | 500.. => CliError::Unreachable(said),

@@ -1,4 +1,5 @@
-//! Server-sent events (WHATWG HTML, section 9.2.6) out of whatever pieces the network makes of them.
+//! Server-sent events (WHATWG HTML, section 9.2.6) out of whatever pieces the network makes of
+//! them.
 
 /// Bytes of an event that has no end yet above which it is given up.
 const MOST: usize = 1 << 20;
@@ -28,7 +29,8 @@ impl Events {
 /// The bytes of the first event, and where the next one begins.
 fn split(bytes: &[u8]) -> Option<(&[u8], usize)> {
     let ends: [&[u8]; 3] = [b"\n\n", b"\r\n\r\n", b"\r\r"];
-    let at = |end: &[u8]| bytes.windows(end.len()).position(|w| w == end).map(|at| (at, at + end.len()));
+    let at =
+        |end: &[u8]| bytes.windows(end.len()).position(|w| w == end).map(|at| (at, at + end.len()));
     let (end, next) = ends.into_iter().filter_map(at).min()?;
     Some((&bytes[..end], next))
 }
@@ -50,10 +52,12 @@ mod tests {
 
     #[test]
     fn an_event_is_the_same_however_it_is_cut() {
-        let text = ": hello\n\nid: 1\ndata: {\"jobs\":\ndata: [7]}\n\nretry: 5\n\ndata: é\r\n\r\n".as_bytes();
+        let text = ": hello\n\nid: 1\ndata: {\"jobs\":\ndata: [7]}\n\nretry: 5\n\ndata: é\r\n\r\n"
+            .as_bytes();
         for size in 1..text.len() {
             let mut events = Events::default();
-            let found: Vec<String> = text.chunks(size).flat_map(|piece| events.push(piece)).collect();
+            let found: Vec<String> =
+                text.chunks(size).flat_map(|piece| events.push(piece)).collect();
             assert_eq!(found, ["{\"jobs\":\n[7]}", "é"], "pieces of {size}");
         }
     }

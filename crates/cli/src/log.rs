@@ -1,4 +1,5 @@
-//! What a node logs: how much and in which form as the environment says, and of one kind of line so many within a time.
+//! What a node logs: how much and in which form as the environment says, and of one kind of line so
+//! many within a time.
 
 use crate::error::CliError;
 use arvok_service::LogWriter;
@@ -36,16 +37,23 @@ pub const VARIABLES: [&str; 2] = [LEVEL, FORMAT];
 pub fn start() -> Result<(), CliError> {
     let level = std::env::var(LEVEL).unwrap_or_else(|_| "info,sqlx=error,actix_http=off".into());
     let filter = EnvFilter::try_new(&level).map_err(|e| {
-        CliError::Here(format!("{LEVEL}: `{level}` says not how much is logged, such as warn or info,sqlx=error: {e}"))
+        CliError::Here(format!(
+            "{LEVEL}: `{level}` says not how much is logged, such as warn or info,sqlx=error: {e}"
+        ))
     })?;
     let form = std::env::var(FORMAT).unwrap_or_else(|_| "text".into());
     let layer = tracing_subscriber::fmt::layer().with_writer(LogWriter::default);
     let layer = match form.as_str() {
         "text" => layer.with_ansi(std::io::stderr().is_terminal()).with_target(false).boxed(),
         "json" => layer.json().flatten_event(true).boxed(),
-        _ => return Err(CliError::Here(format!("{FORMAT}: `{form}` is no form of the log; it is text or json"))),
+        _ => {
+            return Err(CliError::Here(format!(
+                "{FORMAT}: `{form}` is no form of the log; it is text or json"
+            )));
+        }
     };
-    let _ = tracing_subscriber::registry().with(layer.with_filter(filter.and(Repetition))).try_init();
+    let _ =
+        tracing_subscriber::registry().with(layer.with_filter(filter.and(Repetition))).try_init();
     Ok(())
 }
 
@@ -66,7 +74,8 @@ struct Written {
     last: String,
 }
 
-/// Kinds of lines by the place in the program at which they are written; there are so many, and no more.
+/// Kinds of lines by the place in the program at which they are written; there are so many, and no
+/// more.
 static KINDS: LazyLock<Mutex<HashMap<Identifier, Written>>> = LazyLock::new(Mutex::default);
 
 /// Lets so many lines of one kind through within a window. Who asks for details wants all of them.
@@ -87,7 +96,8 @@ impl<S: Subscriber> Filter<S> for Repetition {
             return true;
         }
         let mut kinds = KINDS.lock().unwrap_or_else(PoisonError::into_inner);
-        let fresh = || Written { since: Instant::now(), lines: 0, left_out: 0, last: String::new() };
+        let fresh =
+            || Written { since: Instant::now(), lines: 0, left_out: 0, last: String::new() };
         let kind = kinds.entry(about.callsite()).or_insert_with(fresh);
         if kind.left_out == 0 && kind.since.elapsed() > WINDOW {
             *kind = fresh();
@@ -127,7 +137,8 @@ pub fn tell_left_out() {
     });
     drop(kinds);
     for (lines, last) in over {
-        tracing::warn!(target: "left_out", lines, "lines of one kind were left out, the last: {last}");
+        tracing::warn!(target: "left_out", lines, "lines of one kind were left out, the last: \
+            {last}");
     }
 }
 

@@ -1,4 +1,5 @@
-//! What `arvok login` remembers: servers by names of their own, each with its token, and which of them is meant when none is named.
+//! What `arvok login` remembers: servers by names of their own, each with its token, and which of
+//! them is meant when none is named.
 
 use crate::error::{CliError, file as fault};
 use serde::{Deserialize, Serialize};
@@ -53,18 +54,25 @@ impl Logins {
         Ok(logins)
     }
 
-    /// Keeps them, readable for this user only. Whoever reads meanwhile finds them as before or as now.
+    /// Keeps them, readable for this user only. Whoever reads meanwhile finds them as before or as
+    /// now.
     ///
     /// # Errors
     /// If there is nowhere to keep them, or the file cannot be written.
     pub fn save(&self) -> Result<PathBuf, CliError> {
-        let path = path().ok_or_else(|| CliError::Here("there is no home folder to remember it in".into()))?;
+        let path = path()
+            .ok_or_else(|| CliError::Here("there is no home folder to remember it in".into()))?;
         let text = toml::to_string(self).map_err(|e| CliError::Here(e.to_string()))?;
         let new = path.with_extension(format!("new-{}", std::process::id()));
         let write = || {
             fs::create_dir_all(path.parent().unwrap_or(&path))?;
             let _ = fs::remove_file(&new);
-            fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(&new)?.write_all(text.as_bytes())?;
+            fs::OpenOptions::new()
+                .write(true)
+                .create_new(true)
+                .mode(0o600)
+                .open(&new)?
+                .write_all(text.as_bytes())?;
             fs::rename(&new, &path)
         };
         write().map_err(|e| fault(&path, e))?;
@@ -73,7 +81,9 @@ impl Logins {
 
     /// All of them, each with whether it is the one that is meant.
     pub fn all(&self) -> impl Iterator<Item = (&str, &Login, bool)> {
-        self.profiles.iter().map(|(name, login)| (name.as_str(), login, self.current.as_ref() == Some(name)))
+        self.profiles
+            .iter()
+            .map(|(name, login)| (name.as_str(), login, self.current.as_ref() == Some(name)))
     }
 
     /// One of them, or the one that is meant.
@@ -90,7 +100,9 @@ impl Logins {
     /// The one at an address.
     pub fn at(&self, address: &str) -> Option<&Login> {
         let meant = self.all().find(|(_, login, meant)| *meant && login.server == address);
-        meant.or_else(|| self.all().find(|(_, login, _)| login.server == address)).map(|(_, login, _)| login)
+        meant
+            .or_else(|| self.all().find(|(_, login, _)| login.server == address))
+            .map(|(_, login, _)| login)
     }
 
     /// Remembers a server under a name, as the one that is meant from now on.
@@ -100,7 +112,8 @@ impl Logins {
     pub fn add(&mut self, name: &str, login: Login) -> Result<(), CliError> {
         if let Some(other) = self.profiles.get(name).filter(|other| other.server != login.server) {
             return Err(CliError::Usage(format!(
-                "`{name}` is {} already; give this one a name of its own with --name, or forget that one with \
+                "`{name}` is {} already; give this one a name of its own with --name, or forget \
+                that one with \
                 `arvok logout {name}`",
                 other.server
             )));
@@ -122,15 +135,19 @@ impl Logins {
         Ok(&self.profiles[name])
     }
 
-    /// Forgets one, or the one that is meant: its name and what it was. If one alone is left, that is meant.
+    /// Forgets one, or the one that is meant: its name and what it was. If one alone is left, that
+    /// is meant.
     ///
     /// # Errors
     /// If there is none of that name.
     pub fn forget(&mut self, name: Option<&str>) -> Result<Option<(String, Login)>, CliError> {
-        let Some(name) = name.map(str::to_owned).or_else(|| self.current.clone()) else { return Ok(None) };
+        let Some(name) = name.map(str::to_owned).or_else(|| self.current.clone()) else {
+            return Ok(None);
+        };
         let gone = self.profiles.remove(&name).ok_or_else(|| self.unknown(&name))?;
         if self.current.as_ref() == Some(&name) {
-            self.current = self.profiles.keys().next().filter(|_| self.profiles.len() == 1).cloned();
+            self.current =
+                self.profiles.keys().next().filter(|_| self.profiles.len() == 1).cloned();
         }
         Ok(Some((name, gone)))
     }
@@ -155,18 +172,24 @@ mod tests {
         let mut logins = Logins::default();
         logins.add(USUAL, login("http://a")).expect("is free");
         assert!(logins.add(USUAL, login("http://b")).is_err());
-        logins.add(USUAL, Login { token: "new".to_owned(), ..login("http://a") }).expect("the same server");
+        logins
+            .add(USUAL, Login { token: "new".to_owned(), ..login("http://a") })
+            .expect("the same server");
         logins.add("quill", login("http://b")).expect("is free");
         assert_eq!(logins.find(None).expect("known"), Some(&login("http://b")));
         assert_eq!(logins.find(Some(USUAL)).expect("known").map(|l| l.token.as_str()), Some("new"));
         assert!(logins.find(Some("tern")).is_err());
-        assert_eq!(logins.forget(None).expect("known").map(|(name, _)| name).as_deref(), Some("quill"));
+        assert_eq!(
+            logins.forget(None).expect("known").map(|(name, _)| name).as_deref(),
+            Some("quill")
+        );
         assert_eq!(logins.find(None).expect("known").map(|l| l.server.as_str()), Some("http://a"));
     }
 
     #[test]
     fn a_file_from_before_they_had_names_is_read() {
-        let logins: Logins = toml::from_str("server = \"http://a\"\ntoken = \"t\"\n").expect("reads");
+        let logins: Logins =
+            toml::from_str("server = \"http://a\"\ntoken = \"t\"\n").expect("reads");
         assert_eq!(logins.only, Some(login("http://a")));
     }
 }

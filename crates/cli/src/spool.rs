@@ -1,9 +1,10 @@
 //! What could not be delivered, kept in a file and delivered later in order.
 //!
-//! One payload to a line, each with a key under which the server takes it once, however often it
-//! is sent. Whoever sends puts its payload at the end first and then delivers from the front, so
-//! that a death in between loses nothing; a lock beside the file lets only one at a time. What can never be delivered as it
-//! is (a source that is not there, a line that was cut) is put aside into a file beside it, and holds up nothing.
+//! One payload to a line, each with a key under which the server takes it once, however often it is
+//! sent. Whoever sends puts its payload at the end first and then delivers from the front, so that
+//! a death in between loses nothing; a lock beside the file lets only one at a time. What can never
+//! be delivered as it is (a source that is not there, a line that was cut) is put aside into a file
+//! beside it, and holds up nothing.
 
 use crate::{
     client::{Client, percent},
@@ -57,7 +58,11 @@ pub struct Delivered {
 type Aside = (String, String);
 
 /// Puts a payload at the end, if there is one, and delivers from the front as far as it goes.
-pub async fn deliver(path: &Path, new: Option<SpooledPayload>, client: &Client) -> Result<Delivered, CliError> {
+pub async fn deliver(
+    path: &Path,
+    new: Option<SpooledPayload>,
+    client: &Client,
+) -> Result<Delivered, CliError> {
     let spool = Spool::open(path)?;
     let (mut waiting, cut) = spool.read()?;
     if let Some(new) = new {
@@ -68,11 +73,15 @@ pub async fn deliver(path: &Path, new: Option<SpooledPayload>, client: &Client) 
     let mut aside = cut;
     for w in &waiting {
         let way = format!("/in/{}", percent(&w.source));
-        match client.deliver(&way, &w.content_type, Some(&w.key), w.body.clone().into_bytes()).await {
+        match client.deliver(&way, &w.content_type, Some(&w.key), w.body.clone().into_bytes()).await
+        {
             Ok(taken) => delivered.taken.push(taken),
             Err(e @ CliError::Refused(_)) => delivered.refused.push(e),
             Err(CliError::Missing(why)) => {
-                aside.push((serde_json::to_string(w).map_err(|e| CliError::Here(e.to_string()))?, why));
+                aside.push((
+                    serde_json::to_string(w).map_err(|e| CliError::Here(e.to_string()))?,
+                    why,
+                ));
             }
             Err(e) => {
                 delivered.why = Some(e);
@@ -95,7 +104,12 @@ impl Spool {
     fn open(path: &Path) -> Result<Self, CliError> {
         let beside = path.with_added_extension("lock");
         let open = || {
-            let lock = OpenOptions::new().create(true).truncate(false).write(true).mode(0o600).open(&beside)?;
+            let lock = OpenOptions::new()
+                .create(true)
+                .truncate(false)
+                .write(true)
+                .mode(0o600)
+                .open(&beside)?;
             lock.lock()?;
             Ok(lock)
         };
@@ -115,7 +129,11 @@ impl Spool {
             match serde_json::from_str(line) {
                 Ok(one) => waiting.push(one),
                 Err(e) => {
-                    let why = format!("{}: line {} is no payload that was kept: {e}", self.path.display(), n + 1);
+                    let why = format!(
+                        "{}: line {} is no payload that was kept: {e}",
+                        self.path.display(),
+                        n + 1
+                    );
                     cut.push((line.to_owned(), why));
                 }
             }
@@ -130,7 +148,8 @@ impl Spool {
         }
         let beside = aside(&self.path);
         let add = || {
-            let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&beside)?;
+            let mut file =
+                OpenOptions::new().create(true).append(true).mode(0o600).open(&beside)?;
             lines.iter().try_for_each(|(line, _)| writeln!(file, "{line}"))?;
             file.sync_all()
         };
@@ -145,13 +164,18 @@ impl Spool {
             text.push('\n');
         }
         if text.len() > MOST {
-            let wrong = format!("{} is full ({} MiB); nothing was added to it", self.path.display(), MOST >> 20);
+            let wrong = format!(
+                "{} is full ({} MiB); nothing was added to it",
+                self.path.display(),
+                MOST >> 20
+            );
             return Err(CliError::Here(wrong));
         }
         let beside = self.path.with_added_extension("new");
         let write = || {
             let _ = fs::remove_file(&beside);
-            let mut made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
+            let mut made =
+                OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
             made.write_all(text.as_bytes())?;
             made.sync_all()?;
             fs::rename(&beside, &self.path)
@@ -189,7 +213,11 @@ pub fn say(path: &Path, delivered: Delivered) -> Result<(), CliError> {
             Ok(())
         }
         Some(e) => {
-            show::say(&format!("arvok: nothing is lost: it waits in {} ({} in all)", path.display(), delivered.left));
+            show::say(&format!(
+                "arvok: nothing is lost: it waits in {} ({} in all)",
+                path.display(),
+                delivered.left
+            ));
             Err(e)
         }
         None if delivered.refused.is_empty() && delivered.aside.is_empty() => Ok(()),

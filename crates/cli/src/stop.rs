@@ -11,13 +11,15 @@ pub enum SignalRequest {
     Stop,
     /// To end in order: others are to see it first (SIGTERM, SIGQUIT).
     StopInOrder,
-    /// To read the settings again (SIGHUP); in a terminal that one says that the terminal is gone, and asks to stop.
+    /// To read the settings again (SIGHUP); in a terminal that one says that the terminal is gone,
+    /// and asks to stop.
     Reload,
     /// Something that means nothing here (SIGUSR1, SIGUSR2), and does not end it.
     Nothing,
 }
 
-/// The signals, heard from the moment at which this is made: none of them ends the process by itself any more.
+/// The signals, heard from the moment at which this is made: none of them ends the process by
+/// itself any more.
 #[derive(Debug)]
 pub struct Signals {
     interrupt: Signal,
@@ -58,7 +60,8 @@ impl Signals {
 
 /// Waits for Ctrl-C or a polite request to end.
 pub async fn until_stopped() -> Result<(), CliError> {
-    let mut terminate = signal(SignalKind::terminate()).map_err(|e| CliError::Here(format!("signals: {e}")))?;
+    let mut terminate =
+        signal(SignalKind::terminate()).map_err(|e| CliError::Here(format!("signals: {e}")))?;
     tokio::select! {
         interrupted = tokio::signal::ctrl_c() => interrupted.map_err(|e| CliError::Here(format!("signals: {e}"))),
         _ = terminate.recv() => Ok(()),

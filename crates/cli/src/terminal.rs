@@ -8,7 +8,8 @@ pub fn out(text: &str) {
     let _ = writeln!(std::io::stdout(), "{}", plain(text.trim_end()));
 }
 
-/// Prints a piece of a result that has its own lines' ends, and nothing in it that is not [`plain`].
+/// Prints a piece of a result that has its own lines' ends, and nothing in it that is not
+/// [`plain`].
 pub fn raw(text: &str) {
     let _ = write!(std::io::stdout(), "{text}");
 }
@@ -21,7 +22,10 @@ pub fn say(text: &str) {
 /// A text without what a terminal would take for an order: an alert's words are not ours. Control
 /// characters become their pictures, the others and those that turn text round a question mark.
 pub fn plain(text: &str) -> Cow<'_, str> {
-    let turns = |c: char| matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}');
+    let turns = |c: char| {
+        matches!(c,
+        '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{200e}' | '\u{200f}')
+    };
     let odd = |c: char| (c.is_control() && !matches!(c, '\n' | '\t')) || turns(c);
     if !text.contains(odd) {
         return Cow::Borrowed(text);

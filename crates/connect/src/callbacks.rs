@@ -4,7 +4,9 @@ use arvok_core::connector::Signed;
 use base64::{Engine, prelude::BASE64_STANDARD};
 use hmac::{Hmac, KeyInit, Mac};
 use sha2::Sha256;
-use standardwebhooks::{HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook};
+use standardwebhooks::{
+    HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook,
+};
 
 /// How far the clock of the other side may be away, in seconds.
 const CLOCKS: i64 = 300;
@@ -25,8 +27,8 @@ pub fn signature(key: &str, body: &[u8]) -> String {
     hex::encode(hmac_sha256(key.as_bytes(), body))
 }
 
-/// Why a call back is not believed; none if it is signed with the key. `now` is in seconds since 1970, `header` gives the value of a
-/// header by its name in small letters.
+/// Why a call back is not believed; none if it is signed with the key. `now` is in seconds since
+/// 1970, `header` gives the value of a header by its name in small letters.
 pub fn unsigned(
     signed: &Signed,
     key: &str,
@@ -36,12 +38,17 @@ pub fn unsigned(
 ) -> Option<String> {
     match signed {
         Signed::HmacSha256(name) => {
-            let Some(given) = header(&name.to_ascii_lowercase()) else { return Some(format!("it has no {name}")) };
+            let Some(given) = header(&name.to_ascii_lowercase()) else {
+                return Some(format!("it has no {name}"));
+            };
             let given = given.trim();
             let given = given.strip_prefix("sha256=").unwrap_or(given);
             let bytes = hex::decode(given).ok().or_else(|| BASE64_STANDARD.decode(given).ok());
-            let good = bytes.is_some_and(|bytes| started(key.as_bytes(), body).verify_slice(&bytes).is_ok());
-            (!good).then(|| format!("its {name} is not the signature of this body with the key of this call"))
+            let good = bytes
+                .is_some_and(|bytes| started(key.as_bytes(), body).verify_slice(&bytes).is_ok());
+            (!good).then(|| {
+                format!("its {name} is not the signature of this body with the key of this call")
+            })
         }
         Signed::StandardWebhooks => {
             let all = [HEADER_WEBHOOK_ID, HEADER_WEBHOOK_TIMESTAMP, HEADER_WEBHOOK_SIGNATURE];
@@ -49,16 +56,21 @@ pub fn unsigned(
                 return Some(format!("it has not all of {}", all.join(", ")));
             };
             let Some(at) = at.parse::<i64>().ok().filter(|at| (now - at).abs() <= CLOCKS) else {
-                return Some(format!("its {HEADER_WEBHOOK_TIMESTAMP} is no time within five minutes of now"));
+                return Some(format!(
+                    "its {HEADER_WEBHOOK_TIMESTAMP} is no time within five minutes of now"
+                ));
             };
             let webhook = Webhook::new(key).ok()?;
             let expected = webhook.sign(&id, at, body).ok()?;
             // Compared in constant time: as MACs of the texts under the key.
             let of = |text: &str| started(key.as_bytes(), text.as_bytes());
             let expected = of(&expected);
-            let good =
-                signatures.split(' ').any(|one| of(one).verify(&expected.clone().finalize().into_bytes()).is_ok());
-            (!good).then(|| format!("its {HEADER_WEBHOOK_SIGNATURE} is not made with the key of this call"))
+            let good = signatures
+                .split(' ')
+                .any(|one| of(one).verify(&expected.clone().finalize().into_bytes()).is_ok());
+            (!good).then(|| {
+                format!("its {HEADER_WEBHOOK_SIGNATURE} is not made with the key of this call")
+            })
         }
     }
 }
@@ -70,7 +82,8 @@ mod tests {
     const KEY: &str = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw";
 
     fn hmac(value: Option<&str>) -> Option<String> {
-        let header = |name: &str| (name == "x-signature").then(|| value.map(str::to_owned)).flatten();
+        let header =
+            |name: &str| (name == "x-signature").then(|| value.map(str::to_owned)).flatten();
         unsigned(&Signed::HmacSha256("X-Signature".into()), KEY, 0, header, b"{\"ok\":true}")
     }
 
@@ -81,7 +94,13 @@ mod tests {
         assert_eq!(hmac(Some(&format!("sha256={good}"))), None);
         let encoded = BASE64_STANDARD.encode(hex::decode(&good).expect("hexadecimal"));
         assert_eq!(hmac(Some(&encoded)), None);
-        for bad in [None, Some(""), Some("sha256="), Some("ab"), Some(&signature("other", b"{\"ok\":true}")[..])] {
+        for bad in [
+            None,
+            Some(""),
+            Some("sha256="),
+            Some("ab"),
+            Some(&signature("other", b"{\"ok\":true}")[..]),
+        ] {
             assert!(hmac(bad).is_some(), "{bad:?}");
         }
     }

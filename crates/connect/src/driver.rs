@@ -10,7 +10,12 @@ use std::time::Duration;
 /// Performs the calls that the core plans for one protocol.
 pub(crate) trait Driver<Planned> {
     /// Performs a call; the last answer that came is kept for people.
-    async fn perform(&self, planned: Planned, way: Way<'_>, last: &mut Option<Answer>) -> Result<Called, Failure>;
+    async fn perform(
+        &self,
+        planned: Planned,
+        way: Way<'_>,
+        last: &mut Option<Answer>,
+    ) -> Result<Called, Failure>;
 }
 
 /// Where a call goes, and what is shown there.

@@ -1,12 +1,15 @@
-//! Calls through connections, whatever their protocol: each has a driver. Time and secrets are the same for all of them: a
-//! call has an end, messages and what people see of answers have the secrets taken out, and the output is as it came.
+//! Calls through connections, whatever their protocol: each has a driver. Time and secrets are the
+//! same for all of them: a call has an end, messages and what people see of answers have the
+//! secrets taken out, and the output is as it came.
 
 use crate::{
     CallError, Http, Redactor,
     driver::{Called, Driver, Way, unsent},
     mail::Mail,
 };
-use arvok_core::connector::{Answer, CallEnd, CallbackAt, Failure, Hiding, Opened, Operation, Planned, Protocol};
+use arvok_core::connector::{
+    Answer, CallEnd, CallbackAt, Failure, Hiding, Opened, Operation, Planned, Protocol,
+};
 use serde_json::{Map, Value};
 use std::time::Duration;
 
@@ -25,7 +28,8 @@ pub struct Call<'a> {
     pub way: Way<'a>,
     /// How long the whole may take; none: as long as its requests may.
     pub within: Option<Duration>,
-    /// Knows the secrets that may come back, and hides them in messages and in the answer that is shown.
+    /// Knows the secrets that may come back, and hides them in messages and in the answer that is
+    /// shown.
     pub redactor: &'a Redactor,
 }
 
@@ -65,8 +69,8 @@ impl Drivers {
         Ok(Self { http: Http::new()?, mail: Mail })
     }
 
-    /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages and in the answer that
-    /// is shown; the output is as it came.
+    /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages
+    /// and in the answer that is shown; the output is as it came.
     pub async fn call(&self, call: Call<'_>) -> CallOutcome {
         let own = Redactor::new(call.way.credential.map_or_else(Vec::new, shown_by));
         let (known, within) = (call.redactor, call.within);
@@ -76,10 +80,14 @@ impl Drivers {
         let called = match within {
             None => performed.await,
             Some(within) => tokio::time::timeout(within, performed).await.unwrap_or_else(|_| {
-                Err(Failure::new(CallEnd::Unknown, format!("was not over within {} s", within.as_secs_f32())))
+                Err(Failure::new(
+                    CallEnd::Unknown,
+                    format!("was not over within {} s", within.as_secs_f32()),
+                ))
             }),
         };
-        let called = called.map_err(|failure| Failure { message: hide(&failure.message), ..failure });
+        let called =
+            called.map_err(|failure| Failure { message: hide(&failure.message), ..failure });
         let shown = |value: Value| own.value(known.value(value));
         let answer = last.map(|Answer { status, mut headers, body }| {
             headers.remove(CREDENTIAL);
@@ -89,12 +97,20 @@ impl Drivers {
         CallOutcome { called, answer }
     }
 
-    async fn perform(&self, call: Call<'_>, hiding: Hiding<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {
+    async fn perform(
+        &self,
+        call: Call<'_>,
+        hiding: Hiding<'_>,
+        last: &mut Option<Answer>,
+    ) -> Result<Called, Failure> {
         let planned = call.operation.begin(call.give, call.key, call.callback);
         let planned = planned.map_err(|e| unsent(e.to_string()))?.hiding(hiding);
         if Protocol::of(call.way.base) != Some(call.operation.protocol()) {
             let schemes = call.operation.protocol().schemes().join(" or ");
-            return Err(unsent(format!("{} is not where this operation goes: {schemes}", call.way.base)));
+            return Err(unsent(format!(
+                "{} is not where this operation goes: {schemes}",
+                call.way.base
+            )));
         }
         match planned {
             Planned::Http(exchange) => self.http.perform(*exchange, call.way, last).await,
@@ -110,13 +126,16 @@ impl Drivers {
         match Protocol::of(way.base) {
             Some(Protocol::Http) => self.http.probe(way).await,
             Some(Protocol::Mail) => self.mail.probe(way).await,
-            None => Err(unsent(format!("{} is the address of no protocol that is spoken here", way.base))),
+            None => Err(unsent(format!(
+                "{} is the address of no protocol that is spoken here",
+                way.base
+            ))),
         }
     }
 }
 
-/// What a credential shows to the other side, and what that may show in turn: a pair is hidden as a whole, since in base64
-/// it is one text.
+/// What a credential shows to the other side, and what that may show in turn: a pair is hidden as a
+/// whole, since in base64 it is one text.
 fn shown_by(credential: &Opened) -> Vec<String> {
     match credential {
         Opened::Bearer(token) => vec![token.clone()],

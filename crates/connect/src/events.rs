@@ -1,11 +1,13 @@
-//! Events on their way to subscribers: signed as Standard Webhooks says, and only to addresses that have agreed, as the
-//! CloudEvents specification of web hooks asks (section 4, abuse protection).
+//! Events on their way to subscribers: signed as Standard Webhooks says, and only to addresses that
+//! have agreed, as the CloudEvents specification of web hooks asks (section 4, abuse protection).
 
 use crate::{Http, http::transport};
 use arvok_core::{connector::retry_after, text::cut};
 use base64::{Engine, prelude::BASE64_STANDARD as STANDARD};
 use reqwest::{Method, Response, StatusCode, header::HeaderMap};
-use standardwebhooks::{HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook};
+use standardwebhooks::{
+    HEADER_WEBHOOK_ID, HEADER_WEBHOOK_SIGNATURE, HEADER_WEBHOOK_TIMESTAMP, Webhook,
+};
 use std::time::Duration;
 
 /// How long an address may take to answer.
@@ -58,7 +60,9 @@ impl std::fmt::Debug for Keys {
 
 /// A key that is none.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("is no key for signing: `whsec_` and 24 to 64 bytes in base64; `arvok secret make` makes one")]
+#[error(
+    "is no key for signing: `whsec_` and 24 to 64 bytes in base64; `arvok secret make` makes one"
+)]
 pub struct KeyError;
 
 impl Keys {
@@ -90,19 +94,28 @@ impl Keys {
 
     /// The signatures by all keys, each with its version.
     fn sign(&self, id: &str, at: i64, body: &str) -> Result<String, String> {
-        let signed: Result<Vec<_>, _> = self.0.iter().map(|key| key.sign(id, at, body.as_bytes())).collect();
+        let signed: Result<Vec<_>, _> =
+            self.0.iter().map(|key| key.sign(id, at, body.as_bytes())).collect();
         signed.map(|all| all.join(" ")).map_err(|e| e.to_string())
     }
 }
 
 impl Http {
-    /// Asks an address whether it wants events of this origin; most requests a minute that it wants.
+    /// Asks an address whether it wants events of this origin; most requests a minute that it
+    /// wants.
     ///
     /// # Errors
     /// Why it did not agree. It may do so later at `callback`.
-    pub async fn ask_for_consent(&self, address: &str, origin: &str, callback: &str) -> Result<Option<u32>, NotTaken> {
+    pub async fn ask_for_consent(
+        &self,
+        address: &str,
+        origin: &str,
+        callback: &str,
+    ) -> Result<Option<u32>, NotTaken> {
         let asking = self.client.request(Method::OPTIONS, address).timeout(TIMEOUT);
-        let asking = asking.header("webhook-request-origin", origin).header("webhook-request-callback", callback);
+        let asking = asking
+            .header("webhook-request-origin", origin)
+            .header("webhook-request-callback", callback);
         let answer = asking.send().await.map_err(|e| broke(&e, address))?;
         refused(&answer)?;
         let status = Some(answer.status().as_u16());
@@ -111,11 +124,17 @@ impl Http {
                 Ok(allowed_rate(text(answer.headers(), "webhook-allowed-rate")))
             }
             Some(other) => {
-                let why = format!("it allows events of `{}`, and these are of `{origin}`", cut(other, 80));
+                let why = format!(
+                    "it allows events of `{}`, and these are of `{origin}`",
+                    cut(other, 80)
+                );
                 Err(NotTaken { status, why, ..NotTaken::default() })
             }
             None => {
-                let why = format!("it answered {} without WebHook-Allowed-Origin", answer.status().as_u16());
+                let why = format!(
+                    "it answered {} without WebHook-Allowed-Origin",
+                    answer.status().as_u16()
+                );
                 Err(NotTaken { status, why, ..NotTaken::default() })
             }
         }
@@ -125,19 +144,30 @@ impl Http {
     ///
     /// # Errors
     /// Why it was not taken, as far as that is known.
-    pub async fn post_event(&self, address: &str, keys: &Keys, event: Posted<'_>) -> Result<u16, NotTaken> {
+    pub async fn post_event(
+        &self,
+        address: &str,
+        keys: &Keys,
+        event: Posted<'_>,
+    ) -> Result<u16, NotTaken> {
         let signed = keys.sign(event.id, event.at, &event.body);
         let signed = signed.map_err(|why| NotTaken { why, ..NotTaken::default() })?;
-        let posting = self.client.post(address).timeout(TIMEOUT).header("content-type", event.content_type);
-        let posting = posting.header("webhook-request-origin", event.origin).header(HEADER_WEBHOOK_ID, event.id);
-        let posting = posting.header(HEADER_WEBHOOK_TIMESTAMP, event.at).header(HEADER_WEBHOOK_SIGNATURE, signed);
+        let posting =
+            self.client.post(address).timeout(TIMEOUT).header("content-type", event.content_type);
+        let posting = posting
+            .header("webhook-request-origin", event.origin)
+            .header(HEADER_WEBHOOK_ID, event.id);
+        let posting = posting
+            .header(HEADER_WEBHOOK_TIMESTAMP, event.at)
+            .header(HEADER_WEBHOOK_SIGNATURE, signed);
         let answer = posting.body(event.body).send().await.map_err(|e| broke(&e, address))?;
         refused(&answer)?;
         Ok(answer.status().as_u16())
     }
 }
 
-/// Most requests a minute, as an address allows them; `*` and what is no number: as many as there are.
+/// Most requests a minute, as an address allows them; `*` and what is no number: as many as there
+/// are.
 pub fn allowed_rate(allowed: Option<&str>) -> Option<u32> {
     allowed.and_then(|text| text.trim().parse().ok()).filter(|rate| *rate > 0)
 }
@@ -175,8 +205,9 @@ mod tests {
     fn events_are_signed_by_every_key() {
         let key = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw";
         let keys = Keys::read([key, key]).expect("keys");
-        let signed =
-            keys.sign("msg_p5jXN8AQM9LWM0D4loKWxJek", 1_614_265_330, r#"{"test": 2432232314}"#).expect("signs");
+        let signed = keys
+            .sign("msg_p5jXN8AQM9LWM0D4loKWxJek", 1_614_265_330, r#"{"test": 2432232314}"#)
+            .expect("signs");
         let one = "v1,g0hM9SsE+OTPJTGt/tmIKtSyZlE3uFJELVlNIOLJ1OE=";
         assert_eq!(signed, format!("{one} {one}"));
     }
@@ -194,7 +225,9 @@ mod tests {
 
     #[test]
     fn a_rate_is_a_number_above_none() {
-        for (allowed, rate) in [("120", Some(120)), ("*", None), ("0", None), ("-1", None), ("fast", None)] {
+        for (allowed, rate) in
+            [("120", Some(120)), ("*", None), ("0", None), ("-1", None), ("fast", None)]
+        {
             assert_eq!(allowed_rate(Some(allowed)), rate, "{allowed}");
         }
         assert_eq!(allowed_rate(None), None);

@@ -1,8 +1,9 @@
 //! Reaching outside: calls through connections, and the secrets they need.
 //!
-//! [`Vault`] seals and opens secrets, [`Drivers`] perform what an operation of the core has planned, one for each protocol,
-//! and hand back the answer; [`Http`] sends events to subscribers as well. Outputs are handed back as they came; messages and answers, which are for people,
-//! have every opened secret taken out of them by a [`Redactor`].
+//! [`Vault`] seals and opens secrets, [`Drivers`] perform what an operation of the core has
+//! planned, one for each protocol, and hand back the answer; [`Http`] sends events to subscribers
+//! as well. Outputs are handed back as they came; messages and answers, which are for people, have
+//! every opened secret taken out of them by a [`Redactor`].
 
 mod callbacks;
 mod cryptography;

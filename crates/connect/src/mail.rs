@@ -1,5 +1,5 @@
-//! Mail over SMTP: `smtps://` is TLS from the beginning (RFC 8314), `smtp://` becomes it (RFC 3207). Only to a server on this
-//! machine anything is said without it.
+//! Mail over SMTP: `smtps://` is TLS from the beginning (RFC 8314), `smtp://` becomes it (RFC
+//! 3207). Only to a server on this machine anything is said without it.
 //!
 //! Until the text is handed over nothing was done; from then on only the server's reply tells.
 
@@ -61,14 +61,15 @@ impl OwnedWay {
     }
 }
 
-/// Talks beside the workers, for as long as the way allows; none if that is over. A reply of many lines is read anew with each
-/// of them, so that a server which says much would keep a worker busy.
+/// Talks beside the workers, for as long as the way allows; none if that is over. A reply of many
+/// lines is read anew with each of them, so that a server which says much would keep a worker busy.
 async fn aside<T: Send + 'static>(
     way: Way<'_>,
     talk: impl Future<Output = Result<T, Trouble>> + Send + 'static,
 ) -> Option<Result<T, Trouble>> {
     let (runtime, timeout) = (Handle::current(), way.timeout);
-    let talked = tokio::task::spawn_blocking(move || runtime.block_on(tokio::time::timeout(timeout, talk)));
+    let talked =
+        tokio::task::spawn_blocking(move || runtime.block_on(tokio::time::timeout(timeout, talk)));
     tokio::time::timeout(timeout, talked).await.ok()?.ok()?.ok()
 }
 
@@ -93,7 +94,8 @@ impl Server {
         }
         let is_tls = url.scheme() == "smtps";
         let port = url.port().unwrap_or(if is_tls { 465 } else { 587 });
-        let is_here = host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+        let is_here = host == "localhost"
+            || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
         Ok(Self { host, port, is_tls, is_here })
     }
 }
@@ -123,7 +125,12 @@ impl Mail {
 }
 
 impl Driver<Mailing<'_>> for Mail {
-    async fn perform(&self, mailing: Mailing<'_>, way: Way<'_>, last: &mut Option<Answer>) -> Result<Called, Failure> {
+    async fn perform(
+        &self,
+        mailing: Mailing<'_>,
+        way: Way<'_>,
+        last: &mut Option<Answer>,
+    ) -> Result<Called, Failure> {
         let (letter, text) = (mailing.letter().clone(), written(mailing.letter())?);
         let has_text = Arc::new(AtomicBool::new(false));
         let (own, telling) = (OwnedWay::of(way), Arc::clone(&has_text));
@@ -169,12 +176,18 @@ fn broken(e: &Error, way: Way<'_>, has_text: bool) -> Trouble {
 }
 
 /// Hands a message over; what the server says to it.
-async fn sent(letter: &Letter, text: &[u8], way: Way<'_>, has_text: &AtomicBool) -> Result<(u16, String), Trouble> {
+async fn sent(
+    letter: &Letter,
+    text: &[u8],
+    way: Way<'_>,
+    has_text: &AtomicBool,
+) -> Result<(u16, String), Trouble> {
     let mut line = opened(way).await?;
     let before = |e: Error| broken(&e, way, false);
     line.command(MailFrom::new(Some(address(&letter.from)?), Vec::new())).await.map_err(before)?;
     for to in letter.to.iter().chain(&letter.cc) {
-        // One who cannot be reached keeps it from all of them: whoever sends it again sends it to all.
+        // One who cannot be reached keeps it from all of them: whoever sends it again sends it to
+        // all.
         line.command(Rcpt::new(address(to)?, Vec::new())).await.map_err(|e| match before(e) {
             Trouble::Replied(status, why) => Trouble::Replied(status, format!("{to}: {why}")),
             failed @ Trouble::Failed(_) => failed,
@@ -196,7 +209,13 @@ async fn opened(way: Way<'_>) -> Result<AsyncSmtpConnection, Trouble> {
     let hello = ClientId::default();
     let at = (server.host.as_str(), server.port);
     let from_the_beginning = server.is_tls.then(tls).transpose()?;
-    let connecting = AsyncSmtpConnection::connect_tokio1(at, Some(way.timeout), &hello, from_the_beginning, None);
+    let connecting = AsyncSmtpConnection::connect_tokio1(
+        at,
+        Some(way.timeout),
+        &hello,
+        from_the_beginning,
+        None,
+    );
     let mut line = connecting.await.map_err(|e| unreached(&e, way))?;
     if !server.is_tls {
         match line.can_starttls() {
@@ -212,9 +231,13 @@ async fn opened(way: Way<'_>) -> Result<AsyncSmtpConnection, Trouble> {
         None => {}
         Some(Opened::Basic { user, password }) => {
             let credentials = Credentials::new(user.clone(), password.clone());
-            line.auth(DEFAULT_MECHANISMS, &credentials).await.map_err(|e| broken(&e, way, false))?;
+            line.auth(DEFAULT_MECHANISMS, &credentials)
+                .await
+                .map_err(|e| broken(&e, way, false))?;
         }
-        Some(_) => return Err(unsent(format!("{}: a mail server is shown `basic`", way.base)).into()),
+        Some(_) => {
+            return Err(unsent(format!("{}: a mail server is shown `basic`", way.base)).into());
+        }
     }
     Ok(line)
 }
@@ -222,9 +245,10 @@ async fn opened(way: Way<'_>) -> Result<AsyncSmtpConnection, Trouble> {
 /// That nobody is there, or nobody whom one can trust.
 fn unreached(e: &Error, way: Way<'_>) -> Trouble {
     match broken(e, way, false) {
-        Trouble::Failed(failure) => {
-            Trouble::Failed(Failure { message: format!("cannot connect to {}", failure.message), ..failure })
-        }
+        Trouble::Failed(failure) => Trouble::Failed(Failure {
+            message: format!("cannot connect to {}", failure.message),
+            ..failure
+        }),
         replied @ Trouble::Replied(..) => replied,
     }
 }
@@ -233,7 +257,8 @@ fn parameters(server: &Server, authorities: Option<&str>) -> Result<TlsParameter
     let mut builder = TlsParameters::builder(server.host.clone());
     if let Some(pem) = authorities {
         let trusted = Certificate::from_pem(pem.as_bytes());
-        let trusted = trusted.map_err(|_| unsent("`authorities` holds no certificate in PEM".into()))?;
+        let trusted =
+            trusted.map_err(|_| unsent("`authorities` holds no certificate in PEM".into()))?;
         builder = builder.certificate_store(CertificateStore::None).add_root_certificate(trusted);
     }
     builder.build().map_err(|e| unsent(format!("no TLS can be spoken with {}: {e}", server.host)))
@@ -262,5 +287,7 @@ fn written(letter: &Letter) -> Result<Vec<u8>, Failure> {
         message = message.reply_to(named(reply_to)?);
     }
     let message = message.body(letter.text.clone());
-    message.map(|message| message.formatted()).map_err(|e| unsent(format!("no message can be made of it: {e}")))
+    message
+        .map(|message| message.formatted())
+        .map_err(|e| unsent(format!("no message can be made of it: {e}")))
 }

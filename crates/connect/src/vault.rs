@@ -58,7 +58,8 @@ impl Vault {
         let mut nonce = [0u8; NONCE];
         getrandom::fill(&mut nonce).map_err(|_| VaultError::Random)?;
         let payload = Payload { msg: value.as_bytes(), aad: name.as_bytes() };
-        let sealed = self.cipher.encrypt(&XNonce::from(nonce), payload).map_err(|_| VaultError::Random)?;
+        let sealed =
+            self.cipher.encrypt(&XNonce::from(nonce), payload).map_err(|_| VaultError::Random)?;
         Ok([&nonce[..], &sealed].concat())
     }
 
@@ -74,14 +75,14 @@ impl Vault {
 }
 
 impl Vault {
-    /// Seals a text for a purpose, as it can stand in a link. It begins with words by which it is known and hidden
-    /// wherever it is shown.
+    /// Seals a text for a purpose, as it can stand in a link. It begins with words by which it is
+    /// known and hidden wherever it is shown.
     pub fn seal_link(&self, purpose: &str, text: &str) -> Result<String, VaultError> {
         Ok(format!("{SEALED_LINK}{}", BASE64_URL_SAFE_NO_PAD.encode(self.seal(purpose, text)?)))
     }
 
-    /// A key that belongs to a text and a purpose, in the form of Standard Webhooks: `whsec_` and 32 bytes in base64. It is the
-    /// same each time, and tells nothing of the service's own key.
+    /// A key that belongs to a text and a purpose, in the form of Standard Webhooks: `whsec_` and
+    /// 32 bytes in base64. It is the same each time, and tells nothing of the service's own key.
     pub fn key_of(&self, purpose: &str, text: &str) -> String {
         let derived = hmac_sha256(&self.key, format!("{purpose}\n{text}").as_bytes());
         format!("whsec_{}", BASE64_STANDARD.encode(derived))
@@ -90,7 +91,8 @@ impl Vault {
     /// The text of a link that was sealed for a purpose; none if it is none of ours.
     pub fn open_link(&self, purpose: &str, link: &str) -> Option<String> {
         // Those of earlier releases begin with nothing.
-        let sealed = BASE64_URL_SAFE_NO_PAD.decode(link.strip_prefix(SEALED_LINK).unwrap_or(link)).ok()?;
+        let sealed =
+            BASE64_URL_SAFE_NO_PAD.decode(link.strip_prefix(SEALED_LINK).unwrap_or(link)).ok()?;
         self.unseal(purpose, &sealed).ok()
     }
 }

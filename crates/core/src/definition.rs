@@ -1,5 +1,6 @@
-//! What all kinds of definitions have in common: a kind of document, its check, and how it fits with
-//! the others. Each kind stands in a folder of its own; [`crate::catalog`] holds the one list of them.
+//! What all kinds of definitions have in common: a kind of document, its check, and how it fits
+//! with the others. Each kind stands in a folder of its own; [`crate::catalog`] holds the one list
+//! of them.
 
 use crate::{
     document::{Document, Problem},
@@ -37,7 +38,8 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
         Vec::new()
     }
 
-    /// The expressions that its author calculates with: the JSON pointer of the string in which each stands.
+    /// The expressions that its author calculates with: the JSON pointer of the string in which
+    /// each stands.
     fn expressions(&self) -> Vec<(String, &Expr)> {
         Vec::new()
     }
@@ -123,8 +125,17 @@ pub struct Missing {
 
 impl Missing {
     /// One that is not among those that are known.
-    pub fn new<'a>(what: &'static str, name: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
-        Self { what, name: name.to_owned(), near: nearest(name, known).map(str::to_owned), of: None }
+    pub fn new<'a>(
+        what: &'static str,
+        name: &str,
+        known: impl IntoIterator<Item = &'a str>,
+    ) -> Self {
+        Self {
+            what,
+            name: name.to_owned(),
+            near: nearest(name, known).map(str::to_owned),
+            of: None,
+        }
     }
 
     /// Says what it is missing from.

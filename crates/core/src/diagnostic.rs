@@ -27,14 +27,19 @@ impl Diagnostic {
         if let Some((name, known)) = message.strip_prefix("unknown variant ").and_then(quoted) {
             return Self::UnknownWord(name, known);
         }
-        if let Some((name, _)) =
-            message.strip_prefix("missing field ").and_then(|r| quoted(r) as Option<(String, Vec<String>)>)
+        if let Some((name, _)) = message
+            .strip_prefix("missing field ")
+            .and_then(|r| quoted(r) as Option<(String, Vec<String>)>)
         {
             return Self::Missing(name);
         }
-        let typed = message.strip_prefix("invalid type: ").or_else(|| message.strip_prefix("invalid value: "));
+        let typed = message
+            .strip_prefix("invalid type: ")
+            .or_else(|| message.strip_prefix("invalid value: "));
         match typed.and_then(|t| t.rsplit_once(", expected ")) {
-            Some((found, wanted)) => Self::Other(format!("is {}; {} was expected", is(found), was_expected(wanted))),
+            Some((found, wanted)) => {
+                Self::Other(format!("is {}; {} was expected", is(found), was_expected(wanted)))
+            }
             None => Self::Other(message.to_owned()),
         }
     }

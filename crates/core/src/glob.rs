@@ -58,7 +58,9 @@ impl Glob {
     pub fn matches(&self, text: &str) -> bool {
         match &self.tokens {
             None => self.text == text,
-            Some(tokens) if tokens.iter().filter(|t| t.is_wild()).count() <= FEW => greedy(tokens, text),
+            Some(tokens) if tokens.iter().filter(|t| t.is_wild()).count() <= FEW => {
+                greedy(tokens, text)
+            }
             Some(tokens) => steady(tokens, text),
         }
     }
@@ -66,12 +68,15 @@ impl Glob {
     /// A text that it matches: each wildcard as one letter.
     pub fn sample(&self) -> String {
         let one = |t: &Token| if let Token::One(c) = t { *c } else { 'x' };
-        self.tokens.as_ref().map_or_else(|| self.text.clone(), |tokens| tokens.iter().map(one).collect())
+        self.tokens
+            .as_ref()
+            .map_or_else(|| self.text.clone(), |tokens| tokens.iter().map(one).collect())
     }
 
     /// Whether some text could match both.
     pub fn meets(&self, other: &Self) -> bool {
-        let tokens = |g: &Self| g.tokens.clone().unwrap_or_else(|| g.text.chars().map(Token::One).collect());
+        let tokens =
+            |g: &Self| g.tokens.clone().unwrap_or_else(|| g.text.chars().map(Token::One).collect());
         let (a, b) = (tokens(self), tokens(other));
         // Pairs of positions that some common text leads to.
         let mut reached = vec![vec![false; b.len() + 1]; a.len() + 1];
@@ -90,7 +95,8 @@ impl Glob {
                 }
                 let (Some(x), Some(y)) = (x, y) else { continue };
                 if x.shares(*y) {
-                    let (down, right) = (i + usize::from(!x.is_wild()), j + usize::from(!y.is_wild()));
+                    let (down, right) =
+                        (i + usize::from(!x.is_wild()), j + usize::from(!y.is_wild()));
                     reached[down][right] = true;
                 }
             }
@@ -238,10 +244,12 @@ mod tests {
     fn slow(glob: &[char], text: &[char]) -> bool {
         match glob {
             [] => text.is_empty(),
-            ['*', '*', rest @ ..] => (0..=text.len()).any(|n| slow(rest, &text[n..])) || slow(&glob[1..], text),
-            ['*', rest @ ..] => {
-                (0..=text.len()).take_while(|n| !text[..*n].contains(&'/')).any(|n| slow(rest, &text[n..]))
+            ['*', '*', rest @ ..] => {
+                (0..=text.len()).any(|n| slow(rest, &text[n..])) || slow(&glob[1..], text)
             }
+            ['*', rest @ ..] => (0..=text.len())
+                .take_while(|n| !text[..*n].contains(&'/'))
+                .any(|n| slow(rest, &text[n..])),
             ['?', rest @ ..] => text.first().is_some_and(|c| *c != '/') && slow(rest, &text[1..]),
             [c, rest @ ..] => text.first() == Some(c) && slow(rest, &text[1..]),
         }

@@ -1,4 +1,5 @@
-//! Numbers that tell alerts, alarms and jobs apart, each of a type of its own, so that none is taken for another.
+//! Numbers that tell alerts, alarms and jobs apart, each of a type of its own, so that none is
+//! taken for another.
 
 use serde::{Deserialize, Serialize};
 use std::fmt;

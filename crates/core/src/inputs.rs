@@ -23,7 +23,11 @@ pub struct Inputs {
 
 impl Inputs {
     /// Checks declarations that stand at a pointer of a document.
-    pub fn check(check: &mut Checker<'_>, pointer: &str, properties: Map<String, Value>) -> Option<Self> {
+    pub fn check(
+        check: &mut Checker<'_>,
+        pointer: &str,
+        properties: Map<String, Value>,
+    ) -> Option<Self> {
         let mut good = true;
         for (name, schema) in &properties {
             let at = format!("{pointer}/{name}");
@@ -37,10 +41,15 @@ impl Inputs {
         }
         let schema = object_schema(&properties);
         let validator = check.take(pointer, compile(&schema))?;
-        let each: BTreeMap<String, jsonschema::Validator> =
-            properties.iter().filter_map(|(name, schema)| Some((name.clone(), compile(schema).ok()?))).collect();
+        let each: BTreeMap<String, jsonschema::Validator> = properties
+            .iter()
+            .filter_map(|(name, schema)| Some((name.clone(), compile(schema).ok()?)))
+            .collect();
         for (name, default) in properties.iter().filter_map(|(n, s)| Some((n, s.get("default")?))) {
-            let wrong = each.get(name).filter(|_| !default.is_null()).and_then(|v| v.validate(default).err());
+            let wrong = each
+                .get(name)
+                .filter(|_| !default.is_null())
+                .and_then(|v| v.validate(default).err());
             if let Some(wrong) = wrong {
                 check.fail(
                     &format!("{pointer}/{name}/default"),
@@ -59,7 +68,9 @@ impl Inputs {
 
     /// What expressions can know of them: these names, and the types that the schemas promise.
     pub fn as_type(&self) -> Type {
-        Type::Record(Arc::new(self.properties.iter().map(|(n, s)| (n.clone(), Type::of_schema(s))).collect()))
+        Type::Record(Arc::new(
+            self.properties.iter().map(|(n, s)| (n.clone(), Type::of_schema(s))).collect(),
+        ))
     }
 
     /// Whether a value must be given: it has no default.
@@ -69,17 +80,27 @@ impl Inputs {
 
     /// Names that must be given but are not, and given ones that are unknown.
     pub fn misfit(&self, given: &[String]) -> Vec<InputsError> {
-        let unknown = given.iter().filter(|g| !self.properties.contains_key(*g)).map(|g| InputsError::Unknown {
-            name: g.clone(),
-            near: nearest(g, self.properties.keys().map(String::as_str)).map(str::to_owned),
+        let unknown = given.iter().filter(|g| !self.properties.contains_key(*g)).map(|g| {
+            InputsError::Unknown {
+                name: g.clone(),
+                near: nearest(g, self.properties.keys().map(String::as_str)).map(str::to_owned),
+            }
         });
         let missing = self.properties.keys().filter(|k| self.is_required(k) && !given.contains(k));
         unknown.chain(missing.map(|m| InputsError::Missing(m.clone()))).collect()
     }
 
     /// What does not fit of what is given at a place: names, and values that are written out.
-    pub fn misfits(&self, place: &str, whose: &str, names: &[String], given: &Template) -> Vec<Mismatch> {
-        let unfit = |at: String, error: InputsError| Mismatch::at(at, Fault::Unfit(format!("{whose}: {error}")));
+    pub fn misfits(
+        &self,
+        place: &str,
+        whose: &str,
+        names: &[String],
+        given: &Template,
+    ) -> Vec<Mismatch> {
+        let unfit = |at: String, error: InputsError| {
+            Mismatch::at(at, Fault::Unfit(format!("{whose}: {error}")))
+        };
         let named = self.misfit(names).into_iter().map(|error| unfit(place.to_owned(), error));
         let valued = given.written_out().into_iter().filter_map(|(name, value)| {
             let error = self.each.get(name)?.validate(&value).err()?;
@@ -92,7 +113,10 @@ impl Inputs {
     ///
     /// # Errors
     /// The first input that does not fit.
-    pub fn complete(&self, mut given: Map<String, Value>) -> Result<Map<String, Value>, InputsError> {
+    pub fn complete(
+        &self,
+        mut given: Map<String, Value>,
+    ) -> Result<Map<String, Value>, InputsError> {
         let names: Vec<String> = given.keys().cloned().collect();
         if let Some(error) = self.misfit(&names).into_iter().next() {
             return Err(error);
@@ -121,7 +145,8 @@ impl Inputs {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum InputsError {
     /// There is no such input.
-    #[error("there is no input `{name}`{}", .near.as_ref().map_or_else(String::new, |n| format!("; did you mean `{n}`?")))]
+    #[error("there is no input `{name}`{}", .near.as_ref().map_or_else(String::new, |n| format!("; \
+        did you mean `{n}`?")))]
     Unknown {
         /// The name that was given.
         name: String,
@@ -143,7 +168,10 @@ pub enum InputsError {
 
 impl InputsError {
     fn wrong(name: &str, error: &jsonschema::ValidationError<'_>) -> Self {
-        Self::Wrong { name: name.to_owned(), reason: crate::text::cut(&error.to_string(), 300).to_owned() }
+        Self::Wrong {
+            name: name.to_owned(),
+            reason: crate::text::cut(&error.to_string(), 300).to_owned(),
+        }
     }
 }
 
@@ -215,7 +243,10 @@ fn words(schema: &Map<String, Value>) -> Result<(), String> {
             return Err(format!("`{word}` is no word of JSON Schema{}", hint(word, WORDS)));
         }
         match (word.as_str(), value) {
-            ("items" | "not" | "contains" | "additionalProperties" | "if" | "then" | "else", Value::Object(inner)) => {
+            (
+                "items" | "not" | "contains" | "additionalProperties" | "if" | "then" | "else",
+                Value::Object(inner),
+            ) => {
                 words(inner)?;
             }
             ("properties" | "patternProperties", Value::Object(named)) => {
@@ -233,7 +264,8 @@ fn words(schema: &Map<String, Value>) -> Result<(), String> {
 fn object_schema(properties: &Map<String, Value>) -> Value {
     let required: Vec<&String> =
         properties.iter().filter(|(_, s)| s.get("default").is_none()).map(|(n, _)| n).collect();
-    json!({ "type": "object", "properties": properties, "required": required, "additionalProperties": false })
+    json!({ "type": "object", "properties": properties, "required": required,
+        "additionalProperties": false })
 }
 
 /// Patterns run on an engine of linear time; `format: resource` is ours.

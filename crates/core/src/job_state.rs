@@ -1,4 +1,5 @@
-//! The words for the state of a job, for whether it helped, and for what a person says of a step of which nobody knows.
+//! The words for the state of a job, for whether it helped, and for what a person says of a step of
+//! which nobody knows.
 
 crate::words! {
     /// The state of a job.
@@ -29,7 +30,10 @@ crate::words! {
 impl JobState {
     /// Whether nothing more happens by itself.
     pub const fn is_final(self) -> bool {
-        matches!(self, Self::Succeeded | Self::Failed | Self::Cancelled | Self::Expired | Self::Refused)
+        matches!(
+            self,
+            Self::Succeeded | Self::Failed | Self::Cancelled | Self::Expired | Self::Refused
+        )
     }
 }
 

@@ -1,12 +1,13 @@
 //! Everything in Arvok that can be computed: no I/O, no clock, no async.
 //!
 //! The folders follow what happens to an alert: a [`source`] reads it from a payload into an
-//! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the
-//! memory of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] executes the
-//! steps of a [`runbook`] that call a [`connector`]; what jobs tell goes to whoever is a [`subscriber`].
-//! [`bounds`] says how deep and large a value may be, [`document`] turns YAML into typed definitions with exact places for every diagnostic,
-//! [`expr`] evaluates expressions within a budget, [`definition`] says what all kinds of definitions have in common, and
-//! [`catalog`] holds the published set together.
+//! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the memory
+//! of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] executes the
+//! steps of a [`runbook`] that call a [`connector`]; what jobs tell goes to whoever is a
+//! [`subscriber`]. [`bounds`] says how deep and large a value may be, [`document`] turns YAML into
+//! typed definitions with exact places for every diagnostic, [`expr`] evaluates expressions within
+//! a budget, [`definition`] says what all kinds of definitions have in common, and [`catalog`]
+//! holds the published set together.
 //!
 //! Time, randomness and identifiers are always arguments.
 
@@ -53,9 +54,16 @@ mod tests {
     #[test]
     fn it_depends_on_nothing_that_reaches_outside() {
         let manifest = include_str!("../Cargo.toml");
-        let section = manifest.split("[dependencies]").nth(1).and_then(|s| s.split("\n[").next()).unwrap_or_default();
-        let names: Vec<&str> =
-            section.lines().filter_map(|l| l.split(" = ").next()).filter(|n| !n.is_empty()).collect();
+        let section = manifest
+            .split("[dependencies]")
+            .nth(1)
+            .and_then(|s| s.split("\n[").next())
+            .unwrap_or_default();
+        let names: Vec<&str> = section
+            .lines()
+            .filter_map(|l| l.split(" = ").next())
+            .filter(|n| !n.is_empty())
+            .collect();
         let known = [
             "aho-corasick",
             "base64",
@@ -84,7 +92,10 @@ mod tests {
             if path.is_dir() {
                 sources(&path, found);
             } else if !path.ends_with("src/lib.rs") {
-                found.push((path.display().to_string(), fs::read_to_string(&path).expect("a source")));
+                found.push((
+                    path.display().to_string(),
+                    fs::read_to_string(&path).expect("a source"),
+                ));
             }
         }
     }
@@ -93,11 +104,21 @@ mod tests {
     fn it_reads_no_clock_and_touches_no_file() {
         let mut found = Vec::new();
         sources(Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/src")), &mut found);
-        for forbidden in
-            ["Utc::now", "SystemTime", "Instant", "std::fs", "std::net", "std::process", "async fn", "println!"]
-        {
-            let users: Vec<&str> =
-                found.iter().filter(|(_, t)| t.contains(forbidden)).map(|(p, _)| p.as_str()).collect();
+        for forbidden in [
+            "Utc::now",
+            "SystemTime",
+            "Instant",
+            "std::fs",
+            "std::net",
+            "std::process",
+            "async fn",
+            "println!",
+        ] {
+            let users: Vec<&str> = found
+                .iter()
+                .filter(|(_, t)| t.contains(forbidden))
+                .map(|(p, _)| p.as_str())
+                .collect();
             assert!(users.is_empty(), "{forbidden} in {users:?}");
         }
     }

@@ -16,7 +16,8 @@ pub struct Period(u64);
 const LONGEST_MS: u64 = 3660 * 86_400_000;
 
 /// Units from the largest to the smallest, with their milliseconds.
-const UNITS: [(&str, u64); 5] = [("d", 86_400_000), ("h", 3_600_000), ("m", 60_000), ("s", 1_000), ("ms", 1)];
+const UNITS: [(&str, u64); 5] =
+    [("d", 86_400_000), ("h", 3_600_000), ("m", 60_000), ("s", 1_000), ("ms", 1)];
 
 impl Period {
     /// Ten years: no setting of Arvok is longer.
@@ -59,7 +60,10 @@ impl Period {
             rest = &rest[digits..];
             let letters = rest.find(|c: char| c.is_ascii_digit()).unwrap_or(rest.len());
             let (_, ms) = UNITS.iter().find(|(u, _)| *u == &rest[..letters]).ok_or_else(wrong)?;
-            total = number.checked_mul(*ms).and_then(|part| total.checked_add(part)).ok_or_else(wrong)?;
+            total = number
+                .checked_mul(*ms)
+                .and_then(|part| total.checked_add(part))
+                .ok_or_else(wrong)?;
             rest = &rest[letters..];
         }
         if total > LONGEST_MS {
@@ -143,7 +147,9 @@ mod tests {
 
     #[test]
     fn reads_what_people_write() {
-        for (text, ms) in [("90s", 90_000), ("1h30m", 5_400_000), ("250ms", 250), ("2d", 172_800_000), ("0s", 0)] {
+        for (text, ms) in
+            [("90s", 90_000), ("1h30m", 5_400_000), ("250ms", 250), ("2d", 172_800_000), ("0s", 0)]
+        {
             assert_eq!(Period::parse(text), Ok(Period(ms)), "{text}");
         }
     }

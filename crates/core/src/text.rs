@@ -8,7 +8,8 @@ use std::borrow::Cow;
 /// All but unreserved characters are encoded (RFC 3986, section 2).
 const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 
-/// A text as it stands in an address (RFC 3986, section 2.1): all but unreserved characters encoded.
+/// A text as it stands in an address (RFC 3986, section 2.1): all but unreserved characters
+/// encoded.
 pub fn percent(text: &str) -> String {
     utf8_percent_encode(text, RESERVED).to_string()
 }
@@ -27,18 +28,23 @@ pub fn cut(text: &str, max: usize) -> &str {
 
 /// Replaces U+0000, which PostgreSQL's text and jsonb cannot hold, by U+FFFD.
 pub(crate) fn clean(text: &str) -> Cow<'_, str> {
-    if text.contains('\0') { Cow::Owned(text.replace('\0', "\u{fffd}")) } else { Cow::Borrowed(text) }
+    if text.contains('\0') {
+        Cow::Owned(text.replace('\0', "\u{fffd}"))
+    } else {
+        Cow::Borrowed(text)
+    }
 }
 
 /// Longest [`slug`], in bytes.
 const MAX_SLUG: usize = 100;
 
-/// A text as a part of a kind or of a resource path: letters, digits, `.`, `-` and `_` of ASCII stay, and whatever else is
-/// between them becomes one `-`. Of a text without any, `unnamed`.
+/// A text as a part of a kind or of a resource path: letters, digits, `.`, `-` and `_` of ASCII
+/// stay, and whatever else is between them becomes one `-`. Of a text without any, `unnamed`.
 pub(crate) fn slug(text: &str) -> String {
     let mut made = String::new();
     for c in text.chars() {
-        let (last, fits) = (made.chars().last(), c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
+        let (last, fits) =
+            (made.chars().last(), c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
         match last {
             _ if made.len() >= MAX_SLUG => break,
             // Neither at the beginning nor twice.
@@ -50,7 +56,8 @@ pub(crate) fn slug(text: &str) -> String {
     if made.is_empty() { "unnamed".into() } else { made }
 }
 
-/// [`clean`] for every string and key of a document. What is clean, as nearly all is, stays as it is.
+/// [`clean`] for every string and key of a document. What is clean, as nearly all is, stays as it
+/// is.
 pub fn clean_json(value: Value) -> Value {
     if is_clean(&value) { value } else { cleaned(value) }
 }
@@ -68,9 +75,9 @@ fn cleaned(value: Value) -> Value {
     match value {
         Value::String(s) => Value::String(clean(&s).into_owned()),
         Value::Array(items) => Value::Array(items.into_iter().map(cleaned).collect()),
-        Value::Object(map) => {
-            Value::Object(map.into_iter().map(|(k, v)| (clean(&k).into_owned(), cleaned(v))).collect())
-        }
+        Value::Object(map) => Value::Object(
+            map.into_iter().map(|(k, v)| (clean(&k).into_owned(), cleaned(v))).collect(),
+        ),
         other => other,
     }
 }
@@ -78,7 +85,8 @@ fn cleaned(value: Value) -> Value {
 /// Longest word for which a nearest one is looked for, in bytes.
 const LONGEST: usize = 128;
 
-/// What is added to a diagnostic about a word that is not known: the one that was most likely meant, or nothing.
+/// What is added to a diagnostic about a word that is not known: the one that was most likely
+/// meant, or nothing.
 pub fn hint<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> String {
     nearest(word, known).map_or_else(String::new, |near| format!("; did you mean `{near}`?"))
 }

@@ -34,7 +34,8 @@ crate::words! {
 
 impl Verdict {
     /// Those that hold an alert back for a time.
-    pub const HELD: [Self; 5] = [Self::Waiting, Self::Resting, Self::Capped, Self::Flapping, Self::Symptom];
+    pub const HELD: [Self; 5] =
+        [Self::Waiting, Self::Resting, Self::Capped, Self::Flapping, Self::Symptom];
 
     /// Whether something was done, or would have been.
     pub const fn fires(self) -> bool {

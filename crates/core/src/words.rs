@@ -1,4 +1,5 @@
-//! Closed lists of words: one enum each, from which formats, records, descriptions and pages take them.
+//! Closed lists of words: one enum each, from which formats, records, descriptions and pages take
+//! them.
 
 /// An enum whose variants are words.
 pub trait Words: Copy + Eq + 'static {
@@ -16,8 +17,9 @@ pub trait Words: Copy + Eq + 'static {
     }
 }
 
-/// Makes an enum of words. Each variant is written with its word, once: `Queued = "queued"`. Serde, [`Words`], `ALL`, `as_str`,
-/// `parse` and `Display` follow from that; further derives are written above it.
+/// Makes an enum of words. Each variant is written with its word, once: `Queued = "queued"`. Serde,
+/// [`Words`], `ALL`, `as_str`, `parse` and `Display` follow from that; further derives are written
+/// above it.
 ///
 /// ```
 /// arvok_core::words! {
@@ -43,7 +45,8 @@ macro_rules! words {
     }) => {
         $(#[$meta])*
         #[derive(
-            Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, ::serde::Serialize, ::serde::Deserialize,
+            Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, ::serde::Serialize,
+                ::serde::Deserialize,
         )]
         $vis enum $name {
             $($(#[$about])* #[serde(rename = $word)] $variant),+

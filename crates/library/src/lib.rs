@@ -1,7 +1,8 @@
-//! Ready-made runbooks, and the connections that they call: the files of `library/` in the repository, inside the binary.
+//! Ready-made runbooks, and the connections that they call: the files of `library/` in the
+//! repository, inside the binary.
 //!
-//! A runbook is looked at, copied under a name of one's own and over one's own connections, and is an ordinary file from
-//! then on. How one is copied is [`arvok_core::runbook::copy`]'s.
+//! A runbook is looked at, copied under a name of one's own and over one's own connections, and is
+//! an ordinary file from then on. How one is copied is [`arvok_core::runbook::copy`]'s.
 
 use arvok_api::LibraryRunbook;
 use arvok_core::{
@@ -24,14 +25,18 @@ struct Runbooks;
 #[folder = "../../library/connections"]
 struct Connections;
 
-static LIBRARY: LazyLock<Vec<ReadyMade>> = LazyLock::new(|| texts::<Runbooks>().map(ReadyMade::read).collect());
+static LIBRARY: LazyLock<Vec<ReadyMade>> =
+    LazyLock::new(|| texts::<Runbooks>().map(ReadyMade::read).collect());
 
 /// The files of a folder, by name.
 fn texts<F: RustEmbed>() -> impl Iterator<Item = (String, String)> {
     let mut names: Vec<_> = F::iter().collect();
     names.sort();
-    let text = |name: &str| F::get(name).and_then(|file| String::from_utf8(file.data.into_owned()).ok());
-    names.into_iter().filter_map(move |name| Some((name.trim_end_matches(".yaml").to_owned(), text(&name)?)))
+    let text =
+        |name: &str| F::get(name).and_then(|file| String::from_utf8(file.data.into_owned()).ok());
+    names
+        .into_iter()
+        .filter_map(move |name| Some((name.trim_end_matches(".yaml").to_owned(), text(&name)?)))
 }
 
 /// A runbook of the library.
@@ -68,7 +73,8 @@ pub fn get(name: &str) -> Result<&'static ReadyMade, LibraryError> {
     found.ok_or_else(|| LibraryError::Missing(Missing::new(Kind::Runbook.as_str(), name, names)))
 }
 
-/// The connections that runbooks of the library call: each a name, and the file with it and its connector.
+/// The connections that runbooks of the library call: each a name, and the file with it and its
+/// connector.
 pub fn connections() -> BTreeMap<String, String> {
     texts::<Connections>().collect()
 }
@@ -95,7 +101,8 @@ impl ReadyMade {
     fn read((file, text): (String, String)) -> Self {
         let document = parse_file(&file, &text).ok().and_then(|all| all.into_iter().next());
         let document = document.expect("a ready-made runbook is a document; a test reads them all");
-        let runbook = Runbook::check(&document).expect("a ready-made runbook is good; a test reads them all");
+        let runbook =
+            Runbook::check(&document).expect("a ready-made runbook is good; a test reads them all");
         Self { document, runbook }
     }
 
@@ -104,10 +111,12 @@ impl ReadyMade {
         &self.document.text
     }
 
-    /// Whether a text under a name is this one, but for the name and for what it says it was copied from.
+    /// Whether a text under a name is this one, but for the name and for what it says it was copied
+    /// from.
     pub fn is_same(&self, name: &str, text: &str) -> bool {
         let same = |own: &str| own.trim_end() == text.trim_end();
-        same(self.text()) || runbook::copy(&self.document, name, &BTreeMap::new()).is_ok_and(|copy| same(&copy))
+        same(self.text())
+            || runbook::copy(&self.document, name, &BTreeMap::new()).is_ok_and(|copy| same(&copy))
     }
 
     /// Its document, for the places of its steps.
@@ -120,8 +129,8 @@ impl ReadyMade {
         self.runbook.calls().into_iter().map(|(via, _)| via).collect()
     }
 
-    /// The text of a copy under a name, with other connections where there are any; and behind it whatever it needs of the
-    /// library that `wants` it.
+    /// The text of a copy under a name, with other connections where there are any; and behind it
+    /// whatever it needs of the library that `wants` it.
     ///
     /// # Errors
     /// If a name is none, or a connection is not called.
@@ -132,7 +141,8 @@ impl ReadyMade {
         wants: impl Fn(Kind, &str) -> bool,
     ) -> Result<String, LibraryError> {
         let mut texts = vec![runbook::copy(&self.document, name, instead)?];
-        let mut needed: BTreeSet<&str> = self.calls().into_iter().filter(|via| !instead.contains_key(*via)).collect();
+        let mut needed: BTreeSet<&str> =
+            self.calls().into_iter().filter(|via| !instead.contains_key(*via)).collect();
         let mut below: BTreeSet<&str> = BTreeSet::new();
         let mut open = self.runbook.children();
         while let Some(child) = open.pop() {
@@ -144,8 +154,13 @@ impl ReadyMade {
             }
         }
         let wanted = connections().into_iter().filter(|(name, _)| needed.contains(name.as_str()));
-        texts.extend(wanted.filter(|(name, _)| wants(Kind::Connection, name)).map(|(_, text)| text));
-        Ok(texts.iter().map(|text| text.trim_end().to_owned() + "\n").collect::<Vec<_>>().join("---\n"))
+        texts
+            .extend(wanted.filter(|(name, _)| wants(Kind::Connection, name)).map(|(_, text)| text));
+        Ok(texts
+            .iter()
+            .map(|text| text.trim_end().to_owned() + "\n")
+            .collect::<Vec<_>>()
+            .join("---\n"))
     }
 }
 

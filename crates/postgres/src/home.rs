@@ -1,7 +1,7 @@
 //! The cluster's folder and the user it belongs to.
 //!
-//! As root, all files are made and read as the user that PostgreSQL runs as, never as root: whatever
-//! stands in the folder, a link among it, then reaches no further than that user does.
+//! As root, all files are made and read as the user that PostgreSQL runs as, never as root:
+//! whatever stands in the folder, a link among it, then reaches no further than that user does.
 
 use crate::{PostgresError, failed};
 use nix::unistd::{User, geteuid, setfsgid, setfsuid};
@@ -42,7 +42,8 @@ impl Home {
             (Some(user), whole) if !trusted(&whole, user) => elsewhere(&whole),
             (_, whole) => whole,
         };
-        make_own(&folder, user.as_ref()).map_err(|e| failed(format!("{}: {e}", folder.display())))?;
+        make_own(&folder, user.as_ref())
+            .map_err(|e| failed(format!("{}: {e}", folder.display())))?;
         let lock = as_user(user.as_ref(), || private(&folder.join("lock"), false))
             .map_err(|e| failed(format!("{}: {e}", folder.join("lock").display())))?;
         hold(&lock, &folder)?;
@@ -74,7 +75,9 @@ impl Home {
         let mut command = match &self.user {
             Some(user) => {
                 let mut c = Command::new("setpriv");
-                c.arg(format!("--reuid={}", user.uid)).arg(format!("--regid={}", user.gid)).arg("--clear-groups");
+                c.arg(format!("--reuid={}", user.uid))
+                    .arg(format!("--regid={}", user.gid))
+                    .arg("--clear-groups");
                 c.arg(program);
                 c
             }
@@ -96,7 +99,10 @@ impl Home {
 
 fn postgres_user() -> Result<User, PostgresError> {
     User::from_name("postgres").ok().flatten().ok_or_else(|| {
-        failed("there is no user `postgres`; PostgreSQL does not run as root (apt-get install postgresql)")
+        failed(
+            "there is no user `postgres`; PostgreSQL does not run as root (apt-get install \
+            postgresql)",
+        )
     })
 }
 
@@ -145,7 +151,10 @@ fn make_own(folder: &Path, user: Option<&User>) -> io::Result<()> {
     }
     let Some(user) = user else { return Ok(()) };
     if !belongs(found.uid(), user) {
-        return Err(io::Error::other(format!("belongs to user {}, who could change what is kept there", found.uid())));
+        return Err(io::Error::other(format!(
+            "belongs to user {}, who could change what is kept there",
+            found.uid()
+        )));
     }
     lchown(folder, Some(user.uid.as_raw()), Some(user.gid.as_raw()))?;
     as_user(Some(user), || fs::set_permissions(folder, fs::Permissions::from_mode(0o700)))
@@ -159,7 +168,10 @@ fn private(path: &Path, new: bool) -> io::Result<File> {
 }
 
 /// Runs work on a thread that touches files as the user. The kernel keeps this for each thread.
-fn as_user<T: Send>(user: Option<&User>, work: impl FnOnce() -> io::Result<T> + Send) -> io::Result<T> {
+fn as_user<T: Send>(
+    user: Option<&User>,
+    work: impl FnOnce() -> io::Result<T> + Send,
+) -> io::Result<T> {
     let Some(user) = user else { return work() };
     let other = || {
         setfsgid(user.gid);
@@ -170,7 +182,8 @@ fn as_user<T: Send>(user: Option<&User>, work: impl FnOnce() -> io::Result<T> + 
         }
         work()
     };
-    std::thread::scope(|s| s.spawn(other).join()).unwrap_or_else(|_| Err(io::Error::other("touching files failed")))
+    std::thread::scope(|s| s.spawn(other).join())
+        .unwrap_or_else(|_| Err(io::Error::other("touching files failed")))
 }
 
 /// Waits for another process that uses the folder, and holds it then.
@@ -179,10 +192,13 @@ fn hold(lock: &File, folder: &Path) -> Result<(), PostgresError> {
     loop {
         match lock.try_lock() {
             Ok(()) => return Ok(()),
-            Err(TryLockError::Error(e)) => return Err(failed(format!("{}: {e}", folder.display()))),
+            Err(TryLockError::Error(e)) => {
+                return Err(failed(format!("{}: {e}", folder.display())));
+            }
             Err(TryLockError::WouldBlock) if Instant::now() > until => {
                 let wrong = format!(
-                    "another process uses the private PostgreSQL in {} and has not ended after {} s; \
+                    "another process uses the private PostgreSQL in {} and has not ended after {} \
+                    s; \
                      stop it, or name one database for both (ARVOK_DATABASE)",
                     folder.display(),
                     OTHER.as_secs()
@@ -215,11 +231,15 @@ mod tests {
         fs::set_permissions(&precious, fs::Permissions::from_mode(0o755)).expect("set");
         let before = fs::metadata(&precious).expect("there");
         symlink(&precious, base.join("cluster")).expect("a link");
-        let said = Home::prepare(&base.join("cluster")).map(|_| ()).expect_err("refused").to_string();
+        let said =
+            Home::prepare(&base.join("cluster")).map(|_| ()).expect_err("refused").to_string();
         assert!(said.contains("is a link or a file"), "{said}");
         let after = fs::metadata(&precious).expect("there");
         assert_eq!((before.mode(), before.uid()), (after.mode(), after.uid()));
-        assert!(fs::read_dir(&precious).expect("reads").next().is_none(), "nothing is made behind the link");
+        assert!(
+            fs::read_dir(&precious).expect("reads").next().is_none(),
+            "nothing is made behind the link"
+        );
 
         let home = Home::prepare(&base.join("own")).expect("prepares");
         let inside = home.password.parent().expect("a folder").to_path_buf();
@@ -243,7 +263,8 @@ mod tests {
         let base = folder("user");
         fs::set_permissions(&base, fs::Permissions::from_mode(0o700)).expect("set");
         let there = base.join("file");
-        let said = as_user(Some(&user), || fs::write(&there, "x")).expect_err("root's folder is shut");
+        let said =
+            as_user(Some(&user), || fs::write(&there, "x")).expect_err("root's folder is shut");
         assert_eq!(said.kind(), io::ErrorKind::PermissionDenied);
         fs::write(&there, "root's").expect("root itself may");
         assert!(!trusted(&std::env::temp_dir().join("x").join("y"), &user), "nothing is there");

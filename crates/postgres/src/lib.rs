@@ -82,7 +82,8 @@ pub fn binaries() -> Result<PathBuf, PostgresError> {
     found.sort();
     found.pop().map(|(_, bin)| bin).ok_or_else(|| {
         failed(
-            "PostgreSQL is not installed here (apt-get install postgresql), and no database was named (ARVOK_DATABASE)",
+            "PostgreSQL is not installed here (apt-get install postgresql), and no database was \
+            named (ARVOK_DATABASE)",
         )
     })
 }
@@ -94,7 +95,10 @@ impl Cluster {
         let bin = binaries()?;
         let home = Home::prepare(folder)?;
         wait_for_former(&home)?;
-        if !home.files(|| home.data.try_exists()).map_err(|e| failed(format!("{}: {e}", home.data.display())))? {
+        if !home
+            .files(|| home.data.try_exists())
+            .map_err(|e| failed(format!("{}: {e}", home.data.display())))?
+        {
             init(&bin, &home)?;
         }
         let password = home
@@ -109,10 +113,15 @@ impl Cluster {
         }
         let log = home.files(|| fs::read_to_string(&home.log)).unwrap_or_default();
         let last: Vec<&str> = log.lines().rev().take(5).collect();
-        Err(failed(format!("the private PostgreSQL in {} does not start: {}", home.data.display(), last.join(" / "))))
+        Err(failed(format!(
+            "the private PostgreSQL in {} does not start: {}",
+            home.data.display(),
+            last.join(" / ")
+        )))
     }
 
-    /// A streaming standby in a folder of its own: a copy that follows all that is written, and can be read.
+    /// A streaming standby in a folder of its own: a copy that follows all that is written, and can
+    /// be read.
     ///
     /// # Errors
     /// If it cannot be copied, or does not start.
@@ -121,20 +130,31 @@ impl Cluster {
         wait_for_former(&home)?;
         let _ = home.files(|| fs::remove_dir_all(&home.data));
         home.write_password(&self.password)?;
-        let from = ["-h", "127.0.0.1", "-p", &self.port.to_string(), "-U", "arvok"].map(str::to_owned);
+        let from =
+            ["-h", "127.0.0.1", "-p", &self.port.to_string(), "-U", "arvok"].map(str::to_owned);
         let copied = home
             .command(&self.bin.join("pg_basebackup"))
             .env("PGPASSWORD", &self.password)
             .args(from)
-            .args(["--write-recovery-conf", "--wal-method=stream", "--checkpoint=fast", "--no-sync", "-D"])
+            .args([
+                "--write-recovery-conf",
+                "--wal-method=stream",
+                "--checkpoint=fast",
+                "--no-sync",
+                "-D",
+            ])
             .arg(&home.data)
             .output()
             .map_err(|e| failed(format!("pg_basebackup: {e}")))?;
         if !copied.status.success() {
-            return Err(failed(format!("pg_basebackup: {}", String::from_utf8_lossy(&copied.stderr).trim())));
+            return Err(failed(format!(
+                "pg_basebackup: {}",
+                String::from_utf8_lossy(&copied.stderr).trim()
+            )));
         }
         let port = free_port().map_err(|e| failed(format!("no free port: {e}")))?;
-        let (bin, password, durability) = (self.bin.clone(), self.password.clone(), self.durability);
+        let (bin, password, durability) =
+            (self.bin.clone(), self.password.clone(), self.durability);
         let mut server = serve(&bin, &home, port, durability)?;
         if !ready(&bin, &home, &mut server, port) {
             return Err(failed(format!("the standby in {} does not start", home.data.display())));
@@ -188,7 +208,9 @@ impl Cluster {
     /// Removes a database, whoever is connected to it.
     pub async fn remove(&self, database: &str) -> Result<(), PostgresError> {
         let db = Database::connect(self.url("postgres")).await?;
-        let gone = db.execute_unprepared(&format!("DROP DATABASE IF EXISTS \"{database}\" WITH (FORCE)")).await;
+        let gone = db
+            .execute_unprepared(&format!("DROP DATABASE IF EXISTS \"{database}\" WITH (FORCE)"))
+            .await;
         db.close().await?;
         gone?;
         Ok(())
@@ -219,12 +241,20 @@ fn init(bin: &Path, home: &Home) -> Result<(), PostgresError> {
     getrandom::fill(&mut bytes).map_err(|e| failed(format!("no random numbers: {e}")))?;
     let password = hex::encode(bytes);
     home.write_password(&password)?;
-    // What a death in the middle has left is made anew; the data has its name only when it is whole.
+    // What a death in the middle has left is made anew; the data has its name only when it is
+    // whole.
     let _ = home.files(|| fs::remove_dir_all(&home.unfinished));
     let output = home
         .command(&bin.join("initdb"))
-        .args(["--username=arvok", "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
-        // Keys are compared byte by byte, which is what they need and much quicker than by a language's rules.
+        .args([
+            "--username=arvok",
+            "--auth=scram-sha-256",
+            "--encoding=UTF8",
+            "--locale=C.UTF-8",
+            "--no-sync",
+        ])
+        // Keys are compared byte by byte, which is what they need and much quicker than by a
+        // language's rules.
         .arg("--lc-collate=C")
         .arg(format!("--pwfile={}", home.password.display()))
         .arg("-D")
@@ -234,16 +264,27 @@ fn init(bin: &Path, home: &Home) -> Result<(), PostgresError> {
     if !output.status.success() {
         return Err(failed(format!("initdb: {}", String::from_utf8_lossy(&output.stderr).trim())));
     }
-    home.files(|| fs::rename(&home.unfinished, &home.data)).map_err(|e| failed(format!("{}: {e}", home.data.display())))
+    home.files(|| fs::rename(&home.unfinished, &home.data))
+        .map_err(|e| failed(format!("{}: {e}", home.data.display())))
 }
 
-fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<SupervisedChild, PostgresError> {
-    let log = home.files(|| fs::File::create(&home.log)).map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
+fn serve(
+    bin: &Path,
+    home: &Home,
+    port: u16,
+    durability: Durability,
+) -> Result<SupervisedChild, PostgresError> {
+    let log = home
+        .files(|| fs::File::create(&home.log))
+        .map_err(|e| failed(format!("{}: {e}", home.log.display())))?;
     let mut command = home.command(&bin.join("postgres"));
     command.arg("-D").arg(&home.data).args(["-p", &port.to_string()]);
-    for setting in
-        ["listen_addresses=127.0.0.1", "unix_socket_directories=", "max_connections=200", "shared_buffers=128MB"]
-    {
+    for setting in [
+        "listen_addresses=127.0.0.1",
+        "unix_socket_directories=",
+        "max_connections=200",
+        "shared_buffers=128MB",
+    ] {
         command.args(["-c", setting]);
     }
     if durability == Durability::None {
@@ -251,7 +292,8 @@ fn serve(bin: &Path, home: &Home, port: u16, durability: Durability) -> Result<S
             command.args(["-c", setting]);
         }
     }
-    spawn_supervised(&command, "INT", Stdio::null(), log.into()).map_err(|e| failed(format!("postgres: {e}")))
+    spawn_supervised(&command, "INT", Stdio::null(), log.into())
+        .map_err(|e| failed(format!("postgres: {e}")))
 }
 
 fn ready(bin: &Path, home: &Home, server: &mut SupervisedChild, port: u16) -> bool {

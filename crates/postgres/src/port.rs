@@ -15,7 +15,8 @@ const LOWEST: u32 = 12_000;
 /// Where the kernel begins with the ports of outgoing connections, unless it says otherwise.
 const OUTGOING: u32 = 32_768;
 
-static NEXT: LazyLock<AtomicU32> = LazyLock::new(|| AtomicU32::new(std::process::id().wrapping_mul(2_654_435_769)));
+static NEXT: LazyLock<AtomicU32> =
+    LazyLock::new(|| AtomicU32::new(std::process::id().wrapping_mul(2_654_435_769)));
 
 fn outgoing() -> u32 {
     let range = fs::read_to_string("/proc/sys/net/ipv4/ip_local_port_range").unwrap_or_default();
@@ -23,10 +24,12 @@ fn outgoing() -> u32 {
     first.filter(|first| *first > LOWEST + 1_000).unwrap_or(OUTGOING)
 }
 
-/// A port of loopback on which nobody listens, for another process to listen on, perhaps again after its death.
+/// A port of loopback on which nobody listens, for another process to listen on, perhaps again
+/// after its death.
 ///
-/// A port that the kernel chooses may be given to any outgoing connection as soon as it is let go. This one lies below
-/// those, and this process gives no other out before it has gone through all of them.
+/// A port that the kernel chooses may be given to any outgoing connection as soon as it is let go.
+/// This one lies below those, and this process gives no other out before it has gone through all of
+/// them.
 ///
 /// # Errors
 /// If none is free.

@@ -51,7 +51,8 @@ pub fn spawn_supervised(
     tied.stdin(Stdio::null()).stdout(stdout).stderr(stderr);
     starter.send((tied, answer)).map_err(|_| gone())?;
     let child = result.recv().map_err(|_| gone())??;
-    let signal = signal.parse().or_else(|_| format!("SIG{signal}").parse()).unwrap_or(Signal::SIGTERM);
+    let signal =
+        signal.parse().or_else(|_| format!("SIG{signal}").parse()).unwrap_or(Signal::SIGTERM);
     Ok(SupervisedChild { child, signal })
 }
 

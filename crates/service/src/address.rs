@@ -5,7 +5,9 @@ pub(crate) fn shown(url: &str) -> String {
     let url = url.split('?').next().unwrap_or_default();
     let Some((scheme, rest)) = url.split_once("://") else { return "at its address".to_owned() };
     match rest.rsplit_once('@') {
-        Some((user, host)) => format!("{scheme}://{}@{host}", user.split(':').next().unwrap_or_default()),
+        Some((user, host)) => {
+            format!("{scheme}://{}@{host}", user.split(':').next().unwrap_or_default())
+        }
         None => format!("{scheme}://{rest}"),
     }
 }
@@ -14,8 +16,12 @@ pub(crate) fn shown(url: &str) -> String {
 pub(crate) fn is_open(address: &str) -> bool {
     let Some(rest) = address.strip_prefix("http://") else { return false };
     let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
-    let host = host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())).map_or(host, |h| h.0);
+    let host = host
+        .rsplit_once(':')
+        .filter(|(_, port)| port.bytes().all(|b| b.is_ascii_digit()))
+        .map_or(host, |h| h.0);
     let host = host.trim_matches(['[', ']']);
-    let loops = host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback());
+    let loops =
+        host == "localhost" || host.parse::<std::net::IpAddr>().is_ok_and(|ip| ip.is_loopback());
     !loops
 }

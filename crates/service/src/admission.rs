@@ -1,6 +1,7 @@
-//! What may be under way at once. A payload is admitted before it is read and charged by what has come of it, and gives its
-//! share back when its sender is answered; so neither a flood of small deliveries nor a few large ones can fill the node's
-//! memory, and whoever announces much and sends nothing takes next to nothing. No source has more than half of the room.
+//! What may be under way at once. A payload is admitted before it is read and charged by what has
+//! come of it, and gives its share back when its sender is answered; so neither a flood of small
+//! deliveries nor a few large ones can fill the node's memory, and whoever announces much and sends
+//! nothing takes next to nothing. No source has more than half of the room.
 
 use arvok_store::intake::{Payload, TakenPayload};
 use std::{
@@ -110,7 +111,9 @@ impl Admission {
             if !self.under_way.take(&self.source, more) {
                 return false;
             }
-            let permits = u32::try_from(more).ok().and_then(|n| Arc::clone(&self.room).try_acquire_many_owned(n).ok());
+            let permits = u32::try_from(more)
+                .ok()
+                .and_then(|n| Arc::clone(&self.room).try_acquire_many_owned(n).ok());
             let Some(permits) = permits else {
                 self.under_way.give_back(&self.source, more);
                 return false;
@@ -173,11 +176,16 @@ impl AdmissionControl {
     /// A door and the queue behind it.
     pub fn new() -> (Self, Queue) {
         let (sender, receiver) = mpsc::unbounded_channel();
-        let door = Self { room: Arc::new(Semaphore::new(UNDER_WAY as usize)), sender, under_way: Arc::default() };
+        let door = Self {
+            room: Arc::new(Semaphore::new(UNDER_WAY as usize)),
+            sender,
+            under_way: Arc::default(),
+        };
         (door, Queue { receiver: Arc::new(Mutex::new(receiver)), committing: Arc::default() })
     }
 
-    /// Admits a payload of a source, of which so many bytes have come; none if there is no room at the moment.
+    /// Admits a payload of a source, of which so many bytes have come; none if there is no room at
+    /// the moment.
     pub fn admit(&self, source: &str, bytes: usize) -> Option<Admission> {
         let share = u32::try_from(bytes).unwrap_or(u32::MAX).clamp(LEAST, UNDER_WAY);
         let permits = Arc::clone(&self.room).try_acquire_many_owned(share).ok()?;
@@ -188,7 +196,15 @@ impl AdmissionControl {
         let (number, since) = (self.under_way.next.fetch_add(1, Ordering::Relaxed), Instant::now());
         self.under_way.since().insert(number, since);
         let (room, under_way) = (Arc::clone(&self.room), Arc::clone(&self.under_way));
-        Some(Admission { share: permits, room, source: source.to_owned(), bytes, number, since, under_way })
+        Some(Admission {
+            share: permits,
+            room,
+            source: source.to_owned(),
+            bytes,
+            number,
+            since,
+            under_way,
+        })
     }
 
     /// Hands a delivery to the pipeline; false if the node stops.
@@ -203,14 +219,21 @@ impl AdmissionControl {
 
     /// How long the oldest of them has been under way.
     pub fn oldest(&self) -> Duration {
-        self.under_way.since().first_key_value().map_or(Duration::ZERO, |(_, since)| since.elapsed())
+        self.under_way
+            .since()
+            .first_key_value()
+            .map_or(Duration::ZERO, |(_, since)| since.elapsed())
     }
 }
 
 impl Queue {
     /// What has gathered, at least one delivery; none when the door is gone. Beside a batch that is
     /// being committed, few alerts wait a little for more.
-    pub async fn gather(&self, most: usize, most_bytes: usize) -> Option<(Vec<Delivery>, Committing)> {
+    pub async fn gather(
+        &self,
+        most: usize,
+        most_bytes: usize,
+    ) -> Option<(Vec<Delivery>, Committing)> {
         let mut receiver = self.receiver.lock().await;
         let first = receiver.recv().await?;
         let enough = tokio::time::sleep(PATIENCE);
@@ -220,7 +243,9 @@ impl Queue {
         while alerts < most && bytes < most_bytes {
             let next = match receiver.try_recv() {
                 Ok(next) => next,
-                Err(_) if alerts >= WORTH || self.committing.count.load(Ordering::Acquire) == 0 => break,
+                Err(_) if alerts >= WORTH || self.committing.count.load(Ordering::Acquire) == 0 => {
+                    break;
+                }
                 Err(_) => tokio::select! {
                     next = receiver.recv() => match next {
                         Some(next) => next,
@@ -261,7 +286,8 @@ mod tests {
         assert_eq!(first.len(), 1, "nobody is in the way: at once");
         send(&door);
         let beside = queue.clone();
-        let gathering = tokio::spawn(async move { beside.gather(10, 1 << 20).await.expect("a batch").0.len() });
+        let gathering =
+            tokio::spawn(async move { beside.gather(10, 1 << 20).await.expect("a batch").0.len() });
         tokio::task::yield_now().await;
         send(&door);
         drop(committing);
@@ -271,7 +297,8 @@ mod tests {
     #[tokio::test]
     async fn one_source_has_half_of_the_room_and_is_charged_by_what_has_come() {
         let (door, _queue) = AdmissionControl::new();
-        let mut open: Vec<Admission> = (0..14).map(|_| door.admit("flood", 0).expect("room")).collect();
+        let mut open: Vec<Admission> =
+            (0..14).map(|_| door.admit("flood", 0).expect("room")).collect();
         assert!(open.iter_mut().all(|a| a.charge(1)), "announced is nothing yet");
         assert!(door.admit("pier", 1 << 20).is_some(), "and others are let in");
         let taken = open.iter_mut().filter_map(|a| a.charge(1 << 20).then_some(())).count();
@@ -288,7 +315,10 @@ mod tests {
         let (door, queue) = AdmissionControl::new();
         let most = UNDER_WAY / LEAST;
         (0..most).for_each(|n| send_of(&door, if n % 2 == 0 { "yard" } else { "pier" }));
-        assert!(door.admit("third", 1).is_none(), "the least that a delivery counts for is taken {most} times");
+        assert!(
+            door.admit("third", 1).is_none(),
+            "the least that a delivery counts for is taken {most} times"
+        );
         assert_eq!(door.bytes(), i64::from(most) * 100);
         let (batch, _committing) = queue.gather(usize::MAX, 1_000).await.expect("a batch");
         assert_eq!(batch.len(), 10, "no more bytes at once than were allowed");

@@ -32,10 +32,16 @@ pub(crate) fn measured(asked: DateTime<Utc>, theirs: DateTime<Utc>, answered: Da
     }
 }
 
-/// How far the database's clock is ahead, by what was known and what it says now. It was read at some moment between the
-/// question and the answer, so what is known stays unless that cannot be: a clock that followed every answer's delay
-/// would go back and forth, and what happens later would seem to have happened before.
-fn ahead(known: TimeDelta, asked: DateTime<Utc>, theirs: DateTime<Utc>, answered: DateTime<Utc>) -> TimeDelta {
+/// How far the database's clock is ahead, by what was known and what it says now. It was read at
+/// some moment between the question and the answer, so what is known stays unless that cannot be: a
+/// clock that followed every answer's delay would go back and forth, and what happens later would
+/// seem to have happened before.
+fn ahead(
+    known: TimeDelta,
+    asked: DateTime<Utc>,
+    theirs: DateTime<Utc>,
+    answered: DateTime<Utc>,
+) -> TimeDelta {
     let took = answered - asked;
     if took < TimeDelta::zero() || took > TimeDelta::seconds(1) {
         return known;
@@ -53,7 +59,11 @@ mod tests {
         let known = TimeDelta::milliseconds;
         // The same clock, however long the answer takes and at whichever moment it was read.
         for (theirs, answered) in [(0, 0), (1, 400), (399, 400), (900, 1_000)] {
-            assert_eq!(ahead(known(0), at(0), at(theirs), at(answered)), known(0), "{theirs} of {answered}");
+            assert_eq!(
+                ahead(known(0), at(0), at(theirs), at(answered)),
+                known(0),
+                "{theirs} of {answered}"
+            );
         }
         // One that is ahead or behind is followed as far as is certain.
         assert_eq!(ahead(known(0), at(0), at(5_000), at(10)), known(4_990));

@@ -28,7 +28,8 @@ pub struct Config {
     pub database_connections: u32,
     /// Jobs at once on this node.
     pub jobs_at_once: usize,
-    /// How long a node that is asked to end (SIGTERM) says that it is not ready before it takes nothing more.
+    /// How long a node that is asked to end (SIGTERM) says that it is not ready before it takes
+    /// nothing more.
     pub drain: Period,
     /// Where people reach the console, for links in messages. Absent: the address it listens on.
     pub public_url: Option<String>,
@@ -36,12 +37,14 @@ pub struct Config {
     pub access_log: bool,
     /// Values for `setting(name)` in definitions.
     pub settings: Settings,
-    /// How long things are kept, from the first start of the installation on; then it stands in the database.
+    /// How long things are kept, from the first start of the installation on; then it stands in the
+    /// database.
     pub retention: RetentionSettings,
     /// Whether this start makes a new token of role admin.
     #[serde(skip)]
     pub recover: bool,
-    /// Whether the key of the data folder becomes that of the installation, since the one before is lost.
+    /// Whether the key of the data folder becomes that of the installation, since the one before is
+    /// lost.
     #[serde(skip)]
     pub new_key: bool,
     /// Whether this start halts all jobs, as after a restore.
@@ -73,7 +76,11 @@ impl RetentionSettings {
         ];
         Change {
             all: all.into_iter().filter_map(|(what, time)| Some((what, time?.delta()))).collect(),
-            sources: self.sources.iter().map(|(name, kept)| (name.clone(), Some(kept.delta()))).collect(),
+            sources: self
+                .sources
+                .iter()
+                .map(|(name, kept)| (name.clone(), Some(kept.delta())))
+                .collect(),
         }
     }
 
@@ -86,9 +93,9 @@ impl RetentionSettings {
 /// What of a change is too short, in words.
 pub(crate) fn too_short(change: &Change) -> Option<String> {
     let time = |time: chrono::TimeDelta| Period::from_secs(time.num_seconds().unsigned_abs());
-    change
-        .too_short()
-        .map(|(name, kept, least)| format!("{name} is {}; that is kept for {} at least", time(kept), time(least)))
+    change.too_short().map(|(name, kept, least)| {
+        format!("{name} is {}; that is kept for {} at least", time(kept), time(least))
+    })
 }
 
 impl Default for Config {
@@ -174,13 +181,21 @@ impl Config {
             ("public_url".to_owned(), self.public_url()),
             ("access_log".to_owned(), if self.access_log { "on" } else { "off" }.to_owned()),
         ]);
-        all.extend(self.database.as_deref().map(|url| ("database".to_owned(), crate::address::shown(url))));
-        all.extend(times.into_iter().filter_map(|(name, time)| Some((name.to_owned(), time?.to_string()))));
         all.extend(
-            retention.sources.iter().map(|(name, time)| (format!("retention.sources.{name}"), time.to_string())),
+            self.database.as_deref().map(|url| ("database".to_owned(), crate::address::shown(url))),
+        );
+        all.extend(
+            times.into_iter().filter_map(|(name, time)| Some((name.to_owned(), time?.to_string()))),
+        );
+        all.extend(
+            retention
+                .sources
+                .iter()
+                .map(|(name, time)| (format!("retention.sources.{name}"), time.to_string())),
         );
         all.extend(self.settings.iter().map(|(name, setting)| {
-            let value = if setting.allowed.is_some() { hidden.clone() } else { setting.value.clone() };
+            let value =
+                if setting.allowed.is_some() { hidden.clone() } else { setting.value.clone() };
             (format!("settings.{name}"), value)
         }));
         all
@@ -192,9 +207,13 @@ impl Config {
         self.public_url.clone().unwrap_or_else(listens).trim_end_matches('/').to_owned()
     }
 
-    /// Reads a file, or `arvok.toml` here if there is one, and then the environment. A variable that looks like one of these and is none
-    /// is refused: with a misspelt address of the database a node would begin one of its own.
-    pub fn read(file: Option<&Path>, environment: impl Iterator<Item = (String, String)>) -> Result<Self, ConfigError> {
+    /// Reads a file, or `arvok.toml` here if there is one, and then the environment. A variable
+    /// that looks like one of these and is none is refused: with a misspelt address of the database
+    /// a node would begin one of its own.
+    pub fn read(
+        file: Option<&Path>,
+        environment: impl Iterator<Item = (String, String)>,
+    ) -> Result<Self, ConfigError> {
         let here = Path::new("arvok.toml");
         let mut config = match file.or_else(|| here.exists().then_some(here)) {
             Some(file) => Self::parse(file)?,
@@ -220,24 +239,35 @@ impl Config {
     fn wrong_number(&self) -> Option<String> {
         if self.database_connections < LEAST_CONNECTIONS {
             let given = self.database_connections;
-            return Some(format!("database_connections is {given}; a node needs {LEAST_CONNECTIONS} at least"));
+            return Some(format!(
+                "database_connections is {given}; a node needs {LEAST_CONNECTIONS} at least"
+            ));
         }
-        (self.jobs_at_once == 0).then(|| "jobs_at_once is 0; a node does one job at a time at least".to_owned())
+        (self.jobs_at_once == 0)
+            .then(|| "jobs_at_once is 0; a node does one job at a time at least".to_owned())
     }
 
     fn variable(&mut self, name: &str, value: String) -> Result<(), ConfigError> {
-        let wrong = |reason: &str| ConfigError::Variable { name: name.to_owned(), reason: reason.to_owned() };
+        let wrong = |reason: &str| ConfigError::Variable {
+            name: name.to_owned(),
+            reason: reason.to_owned(),
+        };
         match name {
             "ARVOK_LISTEN" => {
-                self.listen = value.parse().map_err(|_| wrong("expected an address such as 127.0.0.1:8470"))?
+                self.listen = value
+                    .parse()
+                    .map_err(|_| wrong("expected an address such as 127.0.0.1:8470"))?
             }
             "ARVOK_DATABASE" => self.database = Some(value),
             "ARVOK_DATA" => self.data = value.into(),
             "ARVOK_DATABASE_CONNECTIONS" => {
-                self.database_connections = value.parse().map_err(|_| wrong("expected a whole number"))?;
+                self.database_connections =
+                    value.parse().map_err(|_| wrong("expected a whole number"))?;
                 self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
-            "ARVOK_DRAIN" => self.drain = Period::parse(&value).map_err(|e| wrong(&e.to_string()))?,
+            "ARVOK_DRAIN" => {
+                self.drain = Period::parse(&value).map_err(|e| wrong(&e.to_string()))?
+            }
             "ARVOK_PUBLIC_URL" => {
                 self.public_url = Some(value);
                 self.wrong_url().map_or(Ok(()), |why| Err(wrong(&why)))?;
@@ -254,20 +284,30 @@ impl Config {
                 self.wrong_number().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
             "ARVOK_RETENTION_ALERTS" => {
-                self.retention.alerts = Some(Period::parse(&value).map_err(|e| wrong(&e.to_string()))?);
+                self.retention.alerts =
+                    Some(Period::parse(&value).map_err(|e| wrong(&e.to_string()))?);
                 self.retention.wrong().map_or(Ok(()), |short| Err(wrong(&short)))?;
             }
             _ => {
                 if let Some(setting) = name.strip_prefix("ARVOK_SETTING_") {
-                    let (name, setting) = (setting.to_lowercase().replace('_', "-"), Setting::public(value));
+                    let (name, setting) =
+                        (setting.to_lowercase().replace('_', "-"), Setting::public(value));
                     setting.wrong(&name).map_or(Ok(()), |why| Err(wrong(&why)))?;
                     self.settings.insert(name, setting);
                 } else if name.starts_with("ARVOK_") {
                     let known = variables();
-                    let near = nearest(name, known.clone()).map(|near| format!("did you mean {near}?"));
-                    let all =
-                        || format!("known are {}, and ARVOK_SETTING_<NAME>", known.collect::<Vec<_>>().join(", "));
-                    return Err(wrong(&format!("there is no such setting; {}", near.unwrap_or_else(all))));
+                    let near =
+                        nearest(name, known.clone()).map(|near| format!("did you mean {near}?"));
+                    let all = || {
+                        format!(
+                            "known are {}, and ARVOK_SETTING_<NAME>",
+                            known.collect::<Vec<_>>().join(", ")
+                        )
+                    };
+                    return Err(wrong(&format!(
+                        "there is no such setting; {}",
+                        near.unwrap_or_else(all)
+                    )));
                 }
             }
         }
@@ -281,16 +321,24 @@ mod tests {
     use arvok_store::retention::Retention;
 
     fn environment(pairs: &[(&str, &str)]) -> impl Iterator<Item = (String, String)> {
-        pairs.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect::<Vec<_>>().into_iter()
+        pairs
+            .iter()
+            .map(|(k, v)| ((*k).to_owned(), (*v).to_owned()))
+            .collect::<Vec<_>>()
+            .into_iter()
     }
 
     #[test]
     fn the_environment_wins_over_the_file() {
         let file = std::env::temp_dir().join(format!("arvok-config-{}.toml", std::process::id()));
-        fs::write(&file, "listen = \"127.0.0.1:1\"\n[settings]\nyard = \"http://a\"\n").expect("writes");
+        fs::write(&file, "listen = \"127.0.0.1:1\"\n[settings]\nyard = \"http://a\"\n")
+            .expect("writes");
         let read = Config::read(
             Some(&file),
-            environment(&[("ARVOK_LISTEN", "127.0.0.1:2"), ("ARVOK_SETTING_CREW_CHAT", "http://b")]),
+            environment(&[
+                ("ARVOK_LISTEN", "127.0.0.1:2"),
+                ("ARVOK_SETTING_CREW_CHAT", "http://b"),
+            ]),
         );
         fs::remove_file(&file).expect("is removed");
         let config = read.expect("reads");
@@ -301,27 +349,52 @@ mod tests {
 
     #[test]
     fn what_is_wrong_is_said() {
-        let said = |pairs: &[(&str, &str)]| Config::read(None, environment(pairs)).expect_err("refused").to_string();
+        let said = |pairs: &[(&str, &str)]| {
+            Config::read(None, environment(pairs)).expect_err("refused").to_string()
+        };
         assert_eq!(
             said(&[("ARVOK_LISTEN", "here")]),
             "the environment variable ARVOK_LISTEN: expected an address such as 127.0.0.1:8470"
         );
         assert_eq!(
             said(&[("ARVOK_RETENTION_ALERTS", "3h")]),
-            "the environment variable ARVOK_RETENTION_ALERTS: retention.alerts is 3h; that is kept for 2d at least"
+            "the environment variable ARVOK_RETENTION_ALERTS: retention.alerts is 3h; that is kept \
+            for 2d at least"
         );
         for (name, value, why) in [
-            ("ARVOK_DATABSE", "postgres://x", "there is no such setting; did you mean ARVOK_DATABASE?"),
-            ("ARVOK_JOBS_AT_ONCE", "0", "jobs_at_once is 0; a node does one job at a time at least"),
-            ("ARVOK_DATABASE_CONNECTIONS", "2", "database_connections is 2; a node needs 8 at least"),
-            ("ARVOK_PUBLIC_URL", "arvok.example", "`arvok.example` is not an address such as https://arvok.example"),
+            (
+                "ARVOK_DATABSE",
+                "postgres://x",
+                "there is no such setting; did you mean ARVOK_DATABASE?",
+            ),
+            (
+                "ARVOK_JOBS_AT_ONCE",
+                "0",
+                "jobs_at_once is 0; a node does one job at a time at least",
+            ),
+            (
+                "ARVOK_DATABASE_CONNECTIONS",
+                "2",
+                "database_connections is 2; a node needs 8 at least",
+            ),
+            (
+                "ARVOK_PUBLIC_URL",
+                "arvok.example",
+                "`arvok.example` is not an address such as https://arvok.example",
+            ),
         ] {
             assert_eq!(said(&[(name, value)]), format!("the environment variable {name}: {why}"));
         }
-        let file = std::env::temp_dir().join(format!("arvok-config-bad-{}.toml", std::process::id()));
+        let file =
+            std::env::temp_dir().join(format!("arvok-config-bad-{}.toml", std::process::id()));
         fs::write(&file, "public_url = \"arvok.example\"\n").expect("writes");
         let url = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
-        assert!(url.ends_with("public_url: `arvok.example` is not an address such as https://arvok.example"), "{url}");
+        assert!(
+            url.ends_with(
+                "public_url: `arvok.example` is not an address such as https://arvok.example"
+            ),
+            "{url}"
+        );
         fs::write(&file, "lisen = \"127.0.0.1:1\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
         fs::remove_file(&file).expect("is removed");
@@ -330,8 +403,10 @@ mod tests {
 
     #[test]
     fn what_is_kept_is_told_by_source() {
-        let file = std::env::temp_dir().join(format!("arvok-config-kept-{}.toml", std::process::id()));
-        fs::write(&file, "[retention]\nalerts = \"14d\"\n[retention.sources]\nnorm = \"2d\"\n").expect("writes");
+        let file =
+            std::env::temp_dir().join(format!("arvok-config-kept-{}.toml", std::process::id()));
+        fs::write(&file, "[retention]\nalerts = \"14d\"\n[retention.sources]\nnorm = \"2d\"\n")
+            .expect("writes");
         let config = Config::read(Some(&file), environment(&[])).expect("reads");
         let retention = Retention::default().with(&config.retention.change());
         assert_eq!((retention.of("norm").num_days(), retention.of("other").num_days()), (2, 14));
@@ -339,6 +414,9 @@ mod tests {
         fs::write(&file, "[retention.sources]\nnorm = \"1d\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();
         fs::remove_file(&file).expect("is removed");
-        assert!(said.ends_with("retention.sources.norm is 1d; that is kept for 2d at least"), "{said}");
+        assert!(
+            said.ends_with("retention.sources.norm is 1d; that is kept for 2d at least"),
+            "{said}"
+        );
     }
 }

@@ -46,7 +46,8 @@ pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
             return answer;
         }
         let first = path.split('/').next().unwrap_or_default();
-        let accepted = request.headers().get(header::ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        let accepted =
+            request.headers().get(header::ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or_default();
         if let Some(mut answer) = serve(&request, "index.html") {
             if PAGES.contains(&first) {
                 return answer;
@@ -58,7 +59,11 @@ pub(crate) async fn file(request: HttpRequest) -> HttpResponse {
             }
         }
     }
-    let hint = if reads { "" } else { "; alerts are posted to /in/{source}, and the API is under /api/v1" };
+    let hint = if reads {
+        ""
+    } else {
+        "; alerts are posted to /in/{source}, and the API is under /api/v1"
+    };
     ApiError::NotFound(format!("{} {shown}{hint}", request.method())).error_response()
 }
 
@@ -66,16 +71,30 @@ fn serve(request: &HttpRequest, path: &str) -> Option<HttpResponse> {
     if path.is_empty() || path.ends_with(".br") || path.ends_with(".gz") {
         return None;
     }
-    let accepted = request.headers().get(header::ACCEPT_ENCODING).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let accepted = request
+        .headers()
+        .get(header::ACCEPT_ENCODING)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default();
     let wanted = [("br", ".br"), ("gzip", ".gz"), ("", "")];
     let (encoding, found) = wanted
         .into_iter()
-        .filter(|(name, _)| name.is_empty() || accepted.split(',').any(|a| a.trim().split(';').next() == Some(name)))
+        .filter(|(name, _)| {
+            name.is_empty() || accepted.split(',').any(|a| a.trim().split(';').next() == Some(name))
+        })
         .find_map(|(name, suffix)| Files::get(&format!("{path}{suffix}")).map(|f| (name, f)))?;
     let etag = format!("\"{}{encoding}\"", hex::encode(&found.metadata.sha256_hash()[..12]));
-    let cache = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
-    let same = request.headers().get(header::IF_NONE_MATCH).is_some_and(|v| v.as_bytes() == etag.as_bytes());
-    let mut answer = HttpResponse::build(if same { StatusCode::NOT_MODIFIED } else { StatusCode::OK });
+    let cache = if path.starts_with("assets/") {
+        "public, max-age=31536000, immutable"
+    } else {
+        "no-cache"
+    };
+    let same = request
+        .headers()
+        .get(header::IF_NONE_MATCH)
+        .is_some_and(|v| v.as_bytes() == etag.as_bytes());
+    let mut answer =
+        HttpResponse::build(if same { StatusCode::NOT_MODIFIED } else { StatusCode::OK });
     answer.insert_header((header::ETAG, etag)).insert_header((header::CACHE_CONTROL, cache));
     answer.insert_header((header::VARY, "Accept-Encoding"));
     if same {
@@ -97,12 +116,14 @@ mod tests {
     use super::PAGES;
     use std::collections::BTreeSet;
 
-    /// The console's router and this list say the same: of what one forgets the other would answer 404.
+    /// The console's router and this list say the same: of what one forgets the other would answer
+    /// 404.
     #[test]
     fn every_view_of_the_router_has_a_page() {
         let router = include_str!("../../../console/src/routes.tsx");
         let paths = router.split("path: '").skip(1).filter_map(|rest| rest.split('\'').next());
-        let first = paths.filter_map(|path| path.split('/').find(|part| !part.is_empty() && *part != "*"));
+        let first =
+            paths.filter_map(|path| path.split('/').find(|part| !part.is_empty() && *part != "*"));
         let pages: BTreeSet<&str> = PAGES.into_iter().filter(|page| !page.is_empty()).collect();
         assert_eq!(first.collect::<BTreeSet<_>>(), pages);
     }

@@ -47,7 +47,8 @@ impl DataFolder {
     pub fn vault(&self) -> Result<Vault, Unusable> {
         let file = self.0.join(KEY);
         let failed = |reason: String| Unusable { file: file.clone(), reason };
-        let key = keep(&file, || Vault::new_key().map_err(io::Error::other)).map_err(|e| failed(e.to_string()))?;
+        let key = keep(&file, || Vault::new_key().map_err(io::Error::other))
+            .map_err(|e| failed(e.to_string()))?;
         Vault::new(&key).map_err(|e| failed(format!("the key of the secrets {e}")))
     }
 
@@ -72,7 +73,11 @@ fn keep(file: &Path, new: impl FnOnce() -> io::Result<String>) -> io::Result<Str
 }
 
 /// Writes a file whole under another name, which then gives it its own.
-fn write_beside(file: &Path, text: &str, name: impl FnOnce(&Path) -> io::Result<()>) -> io::Result<()> {
+fn write_beside(
+    file: &Path,
+    text: &str,
+    name: impl FnOnce(&Path) -> io::Result<()>,
+) -> io::Result<()> {
     let beside = file.with_added_extension(random::id());
     let write = || {
         let mut made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&beside)?;
@@ -112,7 +117,8 @@ mod tests {
             all.into_iter().map(|t| t.join().expect("no panic")).collect()
         });
         assert!(keys.iter().all(|k| *k == keys[0]), "{keys:?}");
-        let left: Vec<_> = fs::read_dir(&path).expect("reads").map(|e| e.expect("one").file_name()).collect();
+        let left: Vec<_> =
+            fs::read_dir(&path).expect("reads").map(|e| e.expect("one").file_name()).collect();
         assert_eq!(left.len(), 2, "nothing is left beside them: {left:?}");
         let mode = fs::metadata(path.join(TOKEN)).expect("there").permissions().mode();
         assert_eq!(mode & 0o777, 0o600);

@@ -1,5 +1,5 @@
-//! What an operator looks at before a node is started, and when it does not do what it should: the machine, the database and the key,
-//! as the settings name them. Nothing is changed.
+//! What an operator looks at before a node is started, and when it does not do what it should: the
+//! machine, the database and the key, as the settings name them. Nothing is changed.
 
 use crate::{
     address::{is_open, shown},
@@ -9,7 +9,9 @@ use crate::{
 };
 use arvok_connect::Vault;
 use arvok_core::period::rough;
-use arvok_store::{About, DatabaseConnection, Purpose, StoreError, nodes, retention, schema, secrets};
+use arvok_store::{
+    About, DatabaseConnection, Purpose, StoreError, nodes, retention, schema, secrets,
+};
 use chrono::{DateTime, TimeDelta, Utc};
 use nix::sys::statvfs::statvfs;
 use serde::Serialize;
@@ -61,7 +63,11 @@ pub async fn look(config: &Config) -> Vec<Finding> {
     let mut all = vec![address(config), data_folder(&config.data), disk(&config.data)];
     all.extend(public_url(config).await);
     let Some(url) = &config.database else {
-        all.push(found("database", Good, "a private PostgreSQL in the data folder, which a node starts by itself"));
+        all.push(found(
+            "database",
+            Good,
+            "a private PostgreSQL in the data folder, which a node starts by itself",
+        ));
         return all;
     };
     let address = shown(url);
@@ -88,7 +94,9 @@ fn data_folder(data: &Path) -> Finding {
             found(about, Good, format!("{} is not there yet; a node makes it", data.display()))
         }
         Err(e) => found(about, Bad, format!("{}: {e}", data.display())),
-        Ok(folder) if !folder.is_dir() => found(about, Bad, format!("{} is no folder", data.display())),
+        Ok(folder) if !folder.is_dir() => {
+            found(about, Bad, format!("{} is no folder", data.display()))
+        }
         Ok(_) => match tempfile::NamedTempFile::new_in(data) {
             Ok(_) => found(about, Good, data.display().to_string()),
             Err(e) => found(about, Bad, format!("{} cannot be written to: {e}", data.display())),
@@ -98,13 +106,20 @@ fn data_folder(data: &Path) -> Finding {
 
 /// How much room is left where the data folder is, or is going to be.
 fn disk(data: &Path) -> Finding {
-    let there = data.ancestors().find(|path| path.exists()).filter(|path| !path.as_os_str().is_empty());
+    let there =
+        data.ancestors().find(|path| path.exists()).filter(|path| !path.as_os_str().is_empty());
     match statvfs(there.unwrap_or(Path::new("."))) {
-        Err(e) => found("disk", Warn, format!("the room for {} cannot be told: {e}", data.display())),
+        Err(e) => {
+            found("disk", Warn, format!("the room for {} cannot be told: {e}", data.display()))
+        }
         Ok(room) => {
             let free = room.blocks_available() * room.fragment_size();
             let share = room.blocks_available() * 100 / room.blocks().max(1);
-            let says = format!("{:.1} GB are free where {} is, {share} %", free as f64 / 1e9, data.display());
+            let says = format!(
+                "{:.1} GB are free where {} is, {share} %",
+                free as f64 / 1e9,
+                data.display()
+            );
             let little = free < LITTLE.0 || share < LITTLE.1;
             found("disk", if little { Warn } else { Good }, says)
         }
@@ -118,19 +133,29 @@ async fn public_url(config: &Config) -> Option<Finding> {
     if config.public_url.is_none() {
         let open = !config.listen.ip().is_loopback();
         let how = "it is not set; links in messages name the address it listens on";
-        return open.then(|| found(about, Warn, format!("{how}, and browsers keep no session without TLS")));
+        return open.then(|| {
+            found(about, Warn, format!("{how}, and browsers keep no session without TLS"))
+        });
     }
     if is_open(&url) {
-        return Some(found(about, Warn, format!("{url} is without TLS: tokens and sessions can be read on the way")));
+        return Some(found(
+            about,
+            Warn,
+            format!("{url} is without TLS: tokens and sessions can be read on the way"),
+        ));
     }
     let client = arvok_connect::http_client().timeout(PATIENCE).tls_info(true).build().ok()?;
     Some(match client.get(format!("{url}/healthz")).send().await {
         Err(e) => found(about, Warn, format!("{url} does not answer: {}", cause(&e))),
         Ok(answer) => {
-            let until =
-                answer.extensions().get::<reqwest::tls::TlsInfo>().and_then(|tls| expires(tls.peer_certificate()?));
+            let until = answer
+                .extensions()
+                .get::<reqwest::tls::TlsInfo>()
+                .and_then(|tls| expires(tls.peer_certificate()?));
             match (answer.status().is_success(), until) {
-                (false, _) => found(about, Warn, format!("{url}/healthz answers {}", answer.status())),
+                (false, _) => {
+                    found(about, Warn, format!("{url}/healthz answers {}", answer.status()))
+                }
                 (true, None) => found(about, Good, url),
                 (true, Some(until)) => {
                     let left = until - Utc::now();
@@ -165,7 +190,8 @@ async fn database(
     let asked = clock::own();
     let theirs = arvok_store::now(db).await?;
     let off = asked - theirs;
-    let says = format!("this machine's clock is {:+.3} s from the database's", off.as_seconds_f64());
+    let says =
+        format!("this machine's clock is {:+.3} s from the database's", off.as_seconds_f64());
     all.push(found("clock", if off.abs() > OFF { Bad } else { Good }, says));
     let standing = schema::standing(db).await?;
     let is_new = standing.is_new;
@@ -178,13 +204,21 @@ async fn database(
     all.push(the_key(db, config).await?);
     let differs = config.retention.change().differs_from(&retention::now(db).await?);
     all.push(match differs.is_empty() {
-        true => found("retention", Good, "as the database says, for all nodes (`arvok storage show`)"),
+        true => found(
+            "retention",
+            Good,
+            "as the database says, for all nodes (`arvok storage \
+            show`)",
+        ),
         false => {
             let names = differs.join(", ");
             found(
                 "retention",
                 Warn,
-                format!("{names}: set here, but counts only for a new installation; `arvok storage keep` changes it"),
+                format!(
+                    "{names}: set here, but counts only for a new installation; `arvok storage \
+                    keep` changes it"
+                ),
             )
         }
     });
@@ -202,14 +236,27 @@ async fn database(
 }
 
 /// What the database is.
-async fn kind(db: &DatabaseConnection, about: &About, address: &str) -> Result<Finding, StoreError> {
+async fn kind(
+    db: &DatabaseConnection,
+    about: &About,
+    address: &str,
+) -> Result<Finding, StoreError> {
     let encoding = arvok_store::encoding(db).await?;
     let version = about.version / 10_000;
-    let says = format!("{address}: PostgreSQL {version}, {encoding}, {:.1} MB", about.bytes as f64 / 1e6);
+    let says =
+        format!("{address}: PostgreSQL {version}, {encoding}, {:.1} MB", about.bytes as f64 / 1e6);
     Ok(if encoding != "UTF8" {
-        found("database", Bad, format!("{says}; not every text can be kept in it, make one with ENCODING 'UTF8'"))
+        found(
+            "database",
+            Bad,
+            format!("{says}; not every text can be kept in it, make one with ENCODING 'UTF8'"),
+        )
     } else if about.is_standby {
-        found("database", Bad, format!("{says}; it is a standby, which only reads: promote it, or name the primary"))
+        found(
+            "database",
+            Bad,
+            format!("{says}; it is a standby, which only reads: promote it, or name the primary"),
+        )
     } else if version < OLDEST {
         found("database", Warn, format!("{says}; Arvok is tested with {OLDEST} and newer"))
     } else {
@@ -225,17 +272,30 @@ fn tables(standing: &schema::MigrationStatus) -> Finding {
         }
         schema::MigrationStatus { newer, may_go_on: false, .. } => {
             let newest = newer.last().map_or("", String::as_str);
-            found(about, Bad, format!("brought to `{newest}` by a newer release, with which this one cannot work"))
+            found(
+                about,
+                Bad,
+                format!(
+                    "brought to `{newest}` by a newer release, with which this one cannot work"
+                ),
+            )
         }
         schema::MigrationStatus { newer, .. } if !newer.is_empty() => found(
             about,
             Warn,
-            format!("{} migrations of a newer release were made; upgrade this node soon", newer.len()),
+            format!(
+                "{} migrations of a newer release were made; upgrade this node soon",
+                newer.len()
+            ),
         ),
-        schema::MigrationStatus { pending: 0, .. } => found(about, Good, "as this release has them"),
-        schema::MigrationStatus { pending, .. } => {
-            found(about, Good, format!("of an older release; a node makes {pending} migrations when it starts"))
+        schema::MigrationStatus { pending: 0, .. } => {
+            found(about, Good, "as this release has them")
         }
+        schema::MigrationStatus { pending, .. } => found(
+            about,
+            Good,
+            format!("of an older release; a node makes {pending} migrations when it starts"),
+        ),
     }
 }
 
@@ -245,12 +305,17 @@ fn connections(about: &About, config: &Config, nodes: usize) -> Finding {
     let nodes = i64::try_from(nodes.max(1)).unwrap_or(i64::MAX);
     let needed = nodes.saturating_mul(each + 1);
     let says = format!(
-        "{} of {most} are open; {nodes} {} with {each} and one to hear of changes may take {needed}",
+        "{} of {most} are open; {nodes} {} with {each} and one to hear of changes may take \
+        {needed}",
         about.connections,
         if nodes == 1 { "node" } else { "nodes" }
     );
     match needed > most {
-        true => found("connections", Bad, format!("{says}: raise max_connections, or lower database_connections")),
+        true => found(
+            "connections",
+            Bad,
+            format!("{says}: raise max_connections, or lower database_connections"),
+        ),
         false => found("connections", Good, says),
     }
 }
@@ -266,7 +331,10 @@ async fn the_key(db: &DatabaseConnection, config: &Config) -> Result<Finding, St
             return Ok(found(
                 "key",
                 Bad,
-                format!("{}: {e}; copy it from a node that works or from the backup", file.display()),
+                format!(
+                    "{}: {e}; copy it from a node that works or from the backup",
+                    file.display()
+                ),
             ));
         }
         Ok(text) => Vault::new(text.trim()),
@@ -278,9 +346,14 @@ async fn the_key(db: &DatabaseConnection, config: &Config) -> Result<Finding, St
     };
     Ok(match lost {
         None => found("key", Good, format!("{} opens the secrets", file.display())),
-        Some(lost) => {
-            found("key", Bad, format!("{} is not that of this installation; it does not open: {lost}", file.display()))
-        }
+        Some(lost) => found(
+            "key",
+            Bad,
+            format!(
+                "{} is not that of this installation; it does not open: {lost}",
+                file.display()
+            ),
+        ),
     })
 }
 
@@ -288,7 +361,9 @@ async fn the_key(db: &DatabaseConnection, config: &Config) -> Result<Finding, St
 fn address(config: &Config) -> Finding {
     match serve::is_free(config.listen) {
         Ok(()) => found("address", Good, format!("{} is free", config.listen)),
-        Err(e) => found("address", Warn, format!("{}: {e}; a node may run there already", config.listen)),
+        Err(e) => {
+            found("address", Warn, format!("{}: {e}; a node may run there already", config.listen))
+        }
     }
 }
 
@@ -299,7 +374,8 @@ mod tests {
     #[test]
     fn until_when_a_certificate_holds_is_read_out_of_it() {
         let key = rcgen::KeyPair::generate().expect("a key");
-        let mut params = rcgen::CertificateParams::new(vec!["arvok.example".to_owned()]).expect("a name");
+        let mut params =
+            rcgen::CertificateParams::new(vec!["arvok.example".to_owned()]).expect("a name");
         params.not_after = rcgen::date_time_ymd(2031, 5, 6);
         let certificate = params.self_signed(&key).expect("a certificate");
         let until = expires(certificate.der()).expect("is read");

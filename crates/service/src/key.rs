@@ -1,7 +1,9 @@
-//! The key of the secrets at the start of a node: that it is the one with which this installation's secrets are sealed.
+//! The key of the secrets at the start of a node: that it is the one with which this installation's
+//! secrets are sealed.
 //!
-//! The database keeps a value that was sealed with it. A node that cannot open that has another key: whatever it sealed no
-//! other node could open, and right credentials would be refused. Such a node does no work and says why.
+//! The database keeps a value that was sealed with it. A node that cannot open that has another
+//! key: whatever it sealed no other node could open, and right credentials would be refused. Such a
+//! node does no work and says why.
 
 use crate::data_folder::{DataFolder, Unusable};
 use arvok_connect::{Vault, VaultError};
@@ -35,14 +37,20 @@ pub(crate) struct Opened {
     pub fault: Option<String>,
 }
 
-/// Opens the vault with the key of the data folder. Where the installation has none yet, that key becomes its own;
-/// likewise if it is to be taken `anew`, because the one before is lost.
-pub(crate) async fn open(db: &DatabaseConnection, folder: &DataFolder, anew: bool) -> Result<Opened, KeyError> {
+/// Opens the vault with the key of the data folder. Where the installation has none yet, that key
+/// becomes its own; likewise if it is to be taken `anew`, because the one before is lost.
+pub(crate) async fn open(
+    db: &DatabaseConnection,
+    folder: &DataFolder,
+    anew: bool,
+) -> Result<Opened, KeyError> {
     let kept = secrets::key_check(db).await?.filter(|_| !anew);
     if kept.is_some() && !folder.has_key()? {
-        // One that is made now would only be a wrong one, and be taken for the right one at the next start.
+        // One that is made now would only be a wrong one, and be taken for the right one at the
+        // next start.
         let vault = Vault::new(&Vault::new_key()?)?;
-        let fault = format!("{} is missing; {}", folder.key_file().display(), how(db, &vault).await?);
+        let fault =
+            format!("{} is missing; {}", folder.key_file().display(), how(db, &vault).await?);
         return Ok(Opened { vault, fault: Some(fault) });
     }
     let vault = folder.vault()?;
@@ -54,7 +62,10 @@ pub(crate) async fn open(db: &DatabaseConnection, folder: &DataFolder, anew: boo
         Ok(_) => None,
         Err(_) => {
             let (file, how) = (folder.key_file(), how(db, &vault).await?);
-            Some(format!("the key in {} is not that of this installation's secrets; {how}", file.display()))
+            Some(format!(
+                "the key in {} is not that of this installation's secrets; {how}",
+                file.display()
+            ))
         }
     };
     Ok(Opened { vault, fault })
@@ -63,7 +74,8 @@ pub(crate) async fn open(db: &DatabaseConnection, folder: &DataFolder, anew: boo
 /// What to do about it, and what is lost if the right key is.
 async fn how(db: &DatabaseConnection, vault: &Vault) -> Result<String, StoreError> {
     Ok(format!(
-        "copy secrets.key from a node that works or from the backup, and start again. If it is lost for good, start once with \
+        "copy secrets.key from a node that works or from the backup, and start again. If it is \
+        lost for good, start once with \
         --new-key: jobs are halted then, and this is lost: {}",
         lost(db, vault).await?
     ))
@@ -80,8 +92,10 @@ const TOLD: usize = 10;
 /// What cannot be opened with a key, in words.
 pub(crate) async fn lost(db: &DatabaseConnection, vault: &Vault) -> Result<String, StoreError> {
     let all = secrets::all(db).await?.into_iter();
-    let mut names: Vec<String> =
-        all.filter(|secret| vault.unseal(&secret.name, &secret.sealed).is_err()).map(|secret| secret.name).collect();
+    let mut names: Vec<String> = all
+        .filter(|secret| vault.unseal(&secret.name, &secret.sealed).is_err())
+        .map(|secret| secret.name)
+        .collect();
     names.sort();
     let more = names.len().saturating_sub(TOLD);
     names.truncate(TOLD);
@@ -91,21 +105,26 @@ pub(crate) async fn lost(db: &DatabaseConnection, vault: &Vault) -> Result<Strin
         false => format!("the secrets {}{more} (`arvok secret set`)", names.join(", ")),
     };
     let waiting = callbacks::links_under_way(db).await?;
-    Ok(format!("{secrets}, and the links of {} open decisions and {} calls whose end is awaited", waiting.0, waiting.1))
+    Ok(format!(
+        "{secrets}, and the links of {} open decisions and {} calls whose end is awaited",
+        waiting.0, waiting.1
+    ))
 }
 
-/// Makes the check value; what counts, should another node be quicker. Of an installation that has none because it is older,
-/// a secret tells whether this is its key.
+/// Makes the check value; what counts, should another node be quicker. Of an installation that has
+/// none because it is older, a secret tells whether this is its key.
 async fn first(db: &DatabaseConnection, vault: &Vault, anew: bool) -> Result<Vec<u8>, KeyError> {
     let sealed = vault.seal(CHECK, "")?;
     let all = secrets::all(db).await?;
-    let is_other = !all.is_empty() && all.iter().all(|secret| vault.unseal(&secret.name, &secret.sealed).is_err());
+    let is_other = !all.is_empty()
+        && all.iter().all(|secret| vault.unseal(&secret.name, &secret.sealed).is_err());
     if is_other && !anew {
         return Ok(Vec::new());
     }
     secrets::keep_key_check(db, sealed.clone(), anew).await?;
     if anew {
-        audit::record(db, By::Node("serve --new-key"), "key.taken", "the key of the secrets", "").await?;
+        audit::record(db, By::Node("serve --new-key"), "key.taken", "the key of the secrets", "")
+            .await?;
     }
     Ok(secrets::key_check(db).await?.unwrap_or(sealed))
 }

@@ -1,8 +1,9 @@
 //! The service: receives alerts, decides, runs jobs, answers questions, serves the console.
 //!
-//! [`config`] says how it is set up; [`node`] holds what its parts share; `door` admits deliveries and
-//! [`intake`] commits them in groups; [`runner`] executes jobs through their steps, whose [`calls`] go out; [`api`] is
-//! everything over HTTP. [`clock`] is the one place that reads the time.
+//! [`config`] says how it is set up; [`node`] holds what its parts share; `door` admits deliveries
+//! and [`intake`] commits them in groups; [`runner`] executes jobs through their steps, whose
+//! [`calls`] go out; [`api`] is everything over HTTP. [`clock`] is the one place that reads the
+//! time.
 
 mod address;
 mod admission;

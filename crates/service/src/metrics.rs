@@ -179,10 +179,28 @@ impl Intake {
                 "Deliveries whose sender showed no or a wrong credential",
             ),
             absent: plain(r, "arvok_read_absent", "Optional lines of read that gave nothing"),
-            refused: plain(r, "arvok_deliveries_refused", "Deliveries refused because the node is full"),
-            commit_seconds: kept(r, "arvok_commit_seconds", "Time of one batch's transaction", Histogram::new(SECONDS)),
-            commit_of_late: plain(r, "arvok_commit_recent_seconds", "How long a commit takes of late"),
-            batch_alerts: kept(r, "arvok_batch_alerts", "Alerts in one batch", Histogram::new(SIZES)),
+            refused: plain(
+                r,
+                "arvok_deliveries_refused",
+                "Deliveries refused because the node is full",
+            ),
+            commit_seconds: kept(
+                r,
+                "arvok_commit_seconds",
+                "Time of one batch's transaction",
+                Histogram::new(SECONDS),
+            ),
+            commit_of_late: plain(
+                r,
+                "arvok_commit_recent_seconds",
+                "How long a commit takes of late",
+            ),
+            batch_alerts: kept(
+                r,
+                "arvok_batch_alerts",
+                "Alerts in one batch",
+                Histogram::new(SIZES),
+            ),
             queue_seconds: kept(
                 r,
                 "arvok_intake_queue_seconds",
@@ -196,8 +214,16 @@ impl Intake {
                 "How long the oldest delivery under way has waited",
             ),
             rule_errors: plain(r, "arvok_rule_errors", "Evaluations of a rule that went wrong"),
-            set_aside: plain(r, "arvok_due_set_aside", "Due times that could not be handled and were set aside"),
-            aside: plain(r, "arvok_due_aside", "Due times that are set aside at the moment, on all nodes"),
+            set_aside: plain(
+                r,
+                "arvok_due_set_aside",
+                "Due times that could not be handled and were set aside",
+            ),
+            aside: plain(
+                r,
+                "arvok_due_aside",
+                "Due times that are set aside at the moment, on all nodes",
+            ),
             overdue: plain(
                 r,
                 "arvok_due_overdue_seconds",
@@ -213,13 +239,33 @@ impl Work {
             jobs_ended: plain(r, "arvok_jobs_ended", "Jobs ended on this node"),
             jobs_running: plain(r, "arvok_jobs_running", "Jobs running on this node"),
             queued: plain(r, "arvok_jobs_queued", "Jobs that wait for their turn, on all nodes"),
-            halted: plain(r, "arvok_jobs_halted", "1 while all jobs are halted, else 0, on all nodes"),
-            job_seconds: timed(r, "arvok_job_seconds", "From a job's dispatch to its end", || Histogram::new(LONG)),
+            halted: plain(
+                r,
+                "arvok_jobs_halted",
+                "1 while all jobs are halted, else 0, on all nodes",
+            ),
+            job_seconds: timed(r, "arvok_job_seconds", "From a job's dispatch to its end", || {
+                Histogram::new(LONG)
+            }),
             calls: plain(r, "arvok_calls", "Calls of connections, by how they ended"),
-            call_seconds: timed(r, "arvok_call_seconds", "How long a call took", || Histogram::new(CALLS)),
-            outbox: plain(r, "arvok_outbox_waiting", "Events of jobs that are not told yet, on all nodes"),
-            leaving: plain(r, "arvok_subscriber_waiting", "Events that wait to leave for a subscriber, on all nodes"),
-            leaving_oldest: plain(r, "arvok_subscriber_oldest_seconds", "How long the oldest of them has waited"),
+            call_seconds: timed(r, "arvok_call_seconds", "How long a call took", || {
+                Histogram::new(CALLS)
+            }),
+            outbox: plain(
+                r,
+                "arvok_outbox_waiting",
+                "Events of jobs that are not told yet, on all nodes",
+            ),
+            leaving: plain(
+                r,
+                "arvok_subscriber_waiting",
+                "Events that wait to leave for a subscriber, on all nodes",
+            ),
+            leaving_oldest: plain(
+                r,
+                "arvok_subscriber_oldest_seconds",
+                "How long the oldest of them has waited",
+            ),
         }
     }
 }
@@ -228,18 +274,46 @@ impl Own {
     fn new(r: &mut Registry) -> Self {
         Self {
             streams: plain(r, "arvok_streams", "Open event streams"),
-            generation: plain(r, "arvok_generation", "The generation of what is published, as this node knows it"),
+            generation: plain(
+                r,
+                "arvok_generation",
+                "The generation of what is published, as this node knows it",
+            ),
             faulty_definitions: plain(
                 r,
                 "arvok_faulty_definitions",
                 "Published definitions that this node cannot compile",
             ),
-            lock_waits: plain(r, "arvok_lock_waits", "Statements that wait for a lock, of all nodes"),
-            database_up: plain(r, "arvok_database_up", "1 while the last commit of this node is fresh, else 0"),
-            connections: plain(r, "arvok_database_connections", "Connections of this node to the database"),
-            tasks_ended: plain(r, "arvok_tasks_ended", "Background tasks that ended and were begun again"),
-            commit_age: plain(r, "arvok_commit_age_seconds", "How old the last commit of this node is"),
-            log_lines_lost: plain(r, "arvok_log_lines_lost", "Lines of the log that could not be written"),
+            lock_waits: plain(
+                r,
+                "arvok_lock_waits",
+                "Statements that wait for a lock, of all nodes",
+            ),
+            database_up: plain(
+                r,
+                "arvok_database_up",
+                "1 while the last commit of this node is fresh, else 0",
+            ),
+            connections: plain(
+                r,
+                "arvok_database_connections",
+                "Connections of this node to the database",
+            ),
+            tasks_ended: plain(
+                r,
+                "arvok_tasks_ended",
+                "Background tasks that ended and were begun again",
+            ),
+            commit_age: plain(
+                r,
+                "arvok_commit_age_seconds",
+                "How old the last commit of this node is",
+            ),
+            log_lines_lost: plain(
+                r,
+                "arvok_log_lines_lost",
+                "Lines of the log that could not be written",
+            ),
             clock_offset: plain(
                 r,
                 "arvok_clock_offset_seconds",
@@ -269,29 +343,39 @@ impl Metrics {
         Self { registry, intake, work, own }
     }
 
-    /// Begins the counters of what is published at nothing, so that the first that is counted is seen as a change.
+    /// Begins the counters of what is published at nothing, so that the first that is counted is
+    /// seen as a change.
     pub fn know(&self, catalog: &Catalog) {
-        for (kind, name) in
-            Kind::ALL.into_iter().flat_map(|kind| catalog.entries(kind).map(move |e| (kind, e.name.clone())))
+        for (kind, name) in Kind::ALL
+            .into_iter()
+            .flat_map(|kind| catalog.entries(kind).map(move |e| (kind, e.name.clone())))
         {
             match kind {
                 Kind::Source => {
                     let label = SourceLabel { source: name };
-                    let Intake { alerts, repeated, unreadable, conflicts, refused_senders, .. } = &self.intake;
+                    let Intake { alerts, repeated, unreadable, conflicts, refused_senders, .. } =
+                        &self.intake;
                     for counter in [alerts, repeated, unreadable, conflicts, refused_senders] {
                         drop(counter.get_or_create(&label));
                     }
                 }
-                Kind::Rule => drop(self.intake.rule_errors.get_or_create(&RuleLabel { rule: name })),
+                Kind::Rule => {
+                    drop(self.intake.rule_errors.get_or_create(&RuleLabel { rule: name }))
+                }
                 Kind::Runbook => {
                     for state in ENDS {
-                        let label = EndLabel { runbook: name.clone(), state: state.as_str().to_owned() };
+                        let label =
+                            EndLabel { runbook: name.clone(), state: state.as_str().to_owned() };
                         drop(self.work.jobs_ended.get_or_create(&label));
                     }
                 }
                 Kind::Connection => {
                     for ended in CallState::ALL.map(CallState::as_str) {
-                        drop(self.work.calls.get_or_create(&CallLabel { connection: name.clone(), ended }));
+                        drop(
+                            self.work
+                                .calls
+                                .get_or_create(&CallLabel { connection: name.clone(), ended }),
+                        );
                     }
                 }
                 Kind::Subscriber => {

@@ -8,8 +8,8 @@ use crate::{
 };
 use arvok_store::{Purpose, audit::By, schema};
 
-/// Sets or replaces a secret in the database that the settings name, sealed with the key of the data folder. Nodes that run look at
-/// it at once.
+/// Sets or replaces a secret in the database that the settings name, sealed with the key of the
+/// data folder. Nodes that run look at it at once.
 ///
 /// # Errors
 /// If the database or the key cannot be used, or the secret is none.
@@ -27,7 +27,9 @@ pub async fn set_secret(
     if let Some(fault) = opened.fault {
         return Err(ServeError::Refused(fault));
     }
-    let set = secrets::set(&db, &opened.vault, (name, value), allowed, By::Node("secret set --offline")).await;
+    let set =
+        secrets::set(&db, &opened.vault, (name, value), allowed, By::Node("secret set --offline"))
+            .await;
     let _ = db.close().await;
     if let Some(cluster) = cluster {
         cluster.stop();

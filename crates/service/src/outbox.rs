@@ -1,5 +1,5 @@
-//! Events of Arvok's own, from the outbox into the intake: what jobs and decisions tell enters as alerts of the source
-//! `arvok`, and is kept for those to whom it leaves.
+//! Events of Arvok's own, from the outbox into the intake: what jobs and decisions tell enters as
+//! alerts of the source `arvok`, and is kept for those to whom it leaves.
 
 use crate::{admission::NotTaken, clock, intake::deliver, node::Node, subscribers::leaving};
 use arvok_core::{
@@ -70,7 +70,8 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     // Each by itself, so that none is anybody else's problem.
     let entering = alerts.into_iter().map(|alert| async {
         let admission = node.admission.admit(OWN, WEIGHT)?;
-        let payload = Payload { source: OWN.to_owned(), received, alerts: vec![alert], ..Payload::default() };
+        let payload =
+            Payload { source: OWN.to_owned(), received, alerts: vec![alert], ..Payload::default() };
         // One that cannot be recorded is kept with the reason.
         match deliver(node, payload, admission).await {
             Err(NotTaken::Store) => None,
@@ -88,14 +89,17 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     Ok(more)
 }
 
-/// What leaves of these events. The conditions are strangers', and are not evaluated on the workers that answer requests.
+/// What leaves of these events. The conditions are strangers', and are not evaluated on the workers
+/// that answer requests.
 async fn chosen(node: &Node, events: &[Alert]) -> Vec<Leaving> {
     let published = node.published();
     if published.catalog.entries(Kind::Subscriber).next().is_none() {
         return Vec::new();
     }
     let (installation, events) = (node.installation.clone(), events.to_vec());
-    let out = tokio::task::spawn_blocking(move || leaving(&published, &installation, &events, None)).await;
+    let out =
+        tokio::task::spawn_blocking(move || leaving(&published, &installation, &events, None))
+            .await;
     // What cannot be told of one of them must not hold up the others for ever.
     out.unwrap_or_else(|e| {
         tracing::error!("events leave to nobody: {e}");
@@ -103,9 +107,13 @@ async fn chosen(node: &Node, events: &[Alert]) -> Vec<Leaving> {
     })
 }
 
-/// An event as an alert. What it is about may be no resource, where a job never had one: then it is the job.
+/// An event as an alert. What it is about may be no resource, where a job never had one: then it is
+/// the job.
 fn alert(told: &OutboxEvent, received: chrono::DateTime<chrono::Utc>) -> Result<Alert, AlertError> {
-    let new = NewAlert { id: Some(told.id.clone()), time: Some(told.at), ..NewAlert::of(&told.alert)? };
-    let complete = |new: NewAlert| new.complete(Received { source: OWN, received, fallback_id: &told.id });
-    complete(new.clone()).or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))
+    let new =
+        NewAlert { id: Some(told.id.clone()), time: Some(told.at), ..NewAlert::of(&told.alert)? };
+    let complete =
+        |new: NewAlert| new.complete(Received { source: OWN, received, fallback_id: &told.id });
+    complete(new.clone())
+        .or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))
 }

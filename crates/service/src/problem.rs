@@ -18,7 +18,10 @@ pub(crate) const PROBLEM: &str = "application/problem+json";
 pub(crate) enum ApiError {
     #[error("a token is needed: send `Authorization: Bearer ...`, or sign in")]
     NoToken,
-    #[error("this source wants its own credential: a name and a password (RFC 7617), or a token with the role author")]
+    #[error(
+        "this source wants its own credential: a name and a password (RFC 7617), or a token with \
+        the role author"
+    )]
     NoPassword,
     #[error("this is not the name and the password of the source")]
     BadPassword,
@@ -30,7 +33,10 @@ pub(crate) enum ApiError {
     NotAsked(String),
     #[error("whoever is asked signs in first; then the link leads to the question")]
     SignIn,
-    #[error("this link is used up: decision {0} is not open any more; who is signed in sees what became of it")]
+    #[error(
+        "this link is used up: decision {0} is not open any more; who is signed in sees what \
+        became of it"
+    )]
     LinkUsed(i64),
     #[error("this call back is not believed: {0}")]
     Unsigned(String),
@@ -54,11 +60,17 @@ pub(crate) enum ApiError {
     Busy,
     #[error("the node has too many questions to answer at the moment; ask again in a second")]
     Asked,
-    #[error("as many follow the changes at this node as it has room for; try again later, or at another node")]
+    #[error(
+        "as many follow the changes at this node as it has room for; try again later, or at \
+        another node"
+    )]
     Followed,
     #[error("the body did not come in time")]
     Slow,
-    #[error("connection `{0}` has a new address and names a secret, which would go there; an admin publishes that")]
+    #[error(
+        "connection `{0}` has a new address and names a secret, which would go there; an admin \
+        publishes that"
+    )]
     Address(String),
     #[error("this takes {0} only")]
     Method(String),
@@ -95,8 +107,12 @@ impl ApiError {
             Self::TooLarge(_) => (StatusCode::PAYLOAD_TOO_LARGE, "too-large"),
             Self::Unreadable { .. } => (StatusCode::UNPROCESSABLE_ENTITY, "unreadable"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict"),
-            Self::Definitions(_) | Self::Faulty(_) => (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions"),
-            Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => (StatusCode::TOO_MANY_REQUESTS, "busy"),
+            Self::Definitions(_) | Self::Faulty(_) => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "faulty-definitions")
+            }
+            Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
+                (StatusCode::TOO_MANY_REQUESTS, "busy")
+            }
             Self::Slow => (StatusCode::REQUEST_TIMEOUT, "too-slow"),
             Self::Method(_) => (StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed"),
             Self::NotReady(_) => (StatusCode::SERVICE_UNAVAILABLE, "not-ready"),
@@ -128,10 +144,13 @@ impl ResponseError for ApiError {
         let mut answer = HttpResponse::build(status);
         answer.content_type(PROBLEM);
         match self {
-            Self::NoToken | Self::BadToken | Self::SignIn => answer.insert_header((header::WWW_AUTHENTICATE, "Bearer")),
-            Self::NoPassword | Self::BadPassword => {
-                answer.insert_header((header::WWW_AUTHENTICATE, "Basic realm=\"sender\", charset=\"UTF-8\""))
+            Self::NoToken | Self::BadToken | Self::SignIn => {
+                answer.insert_header((header::WWW_AUTHENTICATE, "Bearer"))
             }
+            Self::NoPassword | Self::BadPassword => answer.insert_header((
+                header::WWW_AUTHENTICATE,
+                "Basic realm=\"sender\", charset=\"UTF-8\"",
+            )),
             Self::Method(allowed) => answer.insert_header((header::ALLOW, allowed.as_str())),
             Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
                 answer.insert_header((header::RETRY_AFTER, "1"))
@@ -158,9 +177,11 @@ impl From<StoreError> for ApiError {
         match e {
             StoreError::Revoked(_) => Self::Conflict(e.to_string()),
             StoreError::Taken(name) => Self::Conflict(format!("the name `{name}` is taken")),
-            StoreError::Database(_) if e.is_bad_data() => {
-                Self::BadRequest("a value that was given cannot be recorded or looked for: a character or a time that the database does not know".into())
-            }
+            StoreError::Database(_) if e.is_bad_data() => Self::BadRequest(
+                "a value that was given cannot be recorded or looked for: a \
+                    character or a time that the database does not know"
+                    .into(),
+            ),
             StoreError::Database(_) if e.class() == Class::Lasting => {
                 tracing::error!("{e}");
                 Self::Internal
@@ -169,8 +190,15 @@ impl From<StoreError> for ApiError {
                 tracing::error!("{e}");
                 Self::Unavailable
             }
-            StoreError::Stale(_) => Self::Conflict("more has been published meanwhile; look at it again".into()),
-            StoreError::Record(_) | StoreError::ClaimLost | StoreError::Behind | StoreError::Ahead(_) => {
+            StoreError::Stale(_) => Self::Conflict(
+                "more has been published meanwhile; look at it \
+                again"
+                    .into(),
+            ),
+            StoreError::Record(_)
+            | StoreError::ClaimLost
+            | StoreError::Behind
+            | StoreError::Ahead(_) => {
                 tracing::error!("{e}");
                 Self::Internal
             }
@@ -179,16 +207,19 @@ impl From<StoreError> for ApiError {
 }
 
 pub(crate) fn json_config(limit: usize) -> web::JsonConfig {
-    web::JsonConfig::default().limit(limit).content_type_required(false).error_handler(move |e, _| {
-        match e {
-            JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
-                ApiError::TooLarge(limit)
+    web::JsonConfig::default().limit(limit).content_type_required(false).error_handler(
+        move |e, _| {
+            match e {
+                JsonPayloadError::Overflow { .. }
+                | JsonPayloadError::OverflowKnownLength { .. } => ApiError::TooLarge(limit),
+                JsonPayloadError::Deserialize(e) => {
+                    ApiError::BadRequest(format!("the body is not as expected: {e}"))
+                }
+                other => ApiError::BadRequest(format!("the body cannot be read: {other}")),
             }
-            JsonPayloadError::Deserialize(e) => ApiError::BadRequest(format!("the body is not as expected: {e}")),
-            other => ApiError::BadRequest(format!("the body cannot be read: {other}")),
-        }
-        .into()
-    })
+            .into()
+        },
+    )
 }
 
 pub(crate) fn query_config() -> web::QueryConfig {

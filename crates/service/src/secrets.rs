@@ -1,5 +1,5 @@
-//! Setting a secret: what it may be, where it may go, and that it is sealed and on the record. A running node does it when it is
-//! asked, and whoever holds the machine does it without one.
+//! Setting a secret: what it may be, where it may go, and that it is sealed and on the record. A
+//! running node does it when it is asked, and whoever holds the machine does it without one.
 
 use crate::{clock, problem::ApiError};
 use arvok_api::Change;
@@ -17,7 +17,8 @@ const MAX_SECRET: usize = 64 << 10;
 /// Most places that a secret may go.
 const MAX_ALLOWED: usize = 100;
 
-/// Sets or replaces a secret, and has all nodes look at it; without `allowed` it goes where it went before.
+/// Sets or replaces a secret, and has all nodes look at it; without `allowed` it goes where it went
+/// before.
 pub(crate) async fn set(
     db: &DatabaseConnection,
     vault: &Vault,
@@ -41,18 +42,25 @@ pub(crate) async fn set(
 }
 
 /// Where a secret may go from now on: what is said, or else what was said before.
-async fn places(db: &DatabaseConnection, name: &str, said: Option<Vec<String>>) -> Result<Vec<String>, ApiError> {
+async fn places(
+    db: &DatabaseConnection,
+    name: &str,
+    said: Option<Vec<String>>,
+) -> Result<Vec<String>, ApiError> {
     let Some(mut allowed) = said else {
         let before = secrets::list(db).await?.into_iter().find(|s| s.name == name);
         return before.map(|s| s.allowed).ok_or_else(|| {
             ApiError::BadRequest(
-                "allowed: say where the secret may go, as connection/name, source/name or subscriber/name; it goes nowhere else".into(),
+                "allowed: say where the secret may go, as connection/name, source/name or \
+                subscriber/name; it goes nowhere else"
+                    .into(),
             )
         });
     };
     let good = |place: &String| {
         let (kind, name) = place.split_once('/').unwrap_or_default();
-        [Kind::Connection, Kind::Source, Kind::Subscriber].map(Kind::as_str).contains(&kind) && check_name(name).is_ok()
+        [Kind::Connection, Kind::Source, Kind::Subscriber].map(Kind::as_str).contains(&kind)
+            && check_name(name).is_ok()
     };
     if let Some(wrong) = allowed.iter().find(|p| !good(p)) {
         let shown = cut(wrong, 80);

@@ -44,7 +44,8 @@ type Troubles = BTreeMap<(String, String), String>;
 pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
     let mut stopping = node.stopping.clone();
     let since = clock::now();
-    let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned();
+    let host =
+        std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned();
     let mut tick = tokio::time::interval(BEAT);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     for beat in 0u32.. {
@@ -66,7 +67,11 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
     let _ = nodes::leave(&node.work_db, &node.name).await;
 }
 
-async fn tell(node: &Node, (host, address): (&str, SocketAddr), since: DateTime<Utc>) -> Result<(), StoreError> {
+async fn tell(
+    node: &Node,
+    (host, address): (&str, SocketAddr),
+    since: DateTime<Utc>,
+) -> Result<(), StoreError> {
     let beat = Beat {
         name: node.name.clone(),
         host: host.to_owned(),
@@ -125,7 +130,9 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     let now = clock::now();
     let alerts: Vec<Alert> = changes(&troubles, &standing, now)
         .into_iter()
-        .filter_map(|new| new.complete(Received { source: OWN, received: now, fallback_id: "" }).ok())
+        .filter_map(|new| {
+            new.complete(Received { source: OWN, received: now, fallback_id: "" }).ok()
+        })
         .collect();
     if alerts.is_empty() {
         return Ok(());
@@ -143,11 +150,17 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
 
 fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troubles {
     let mut found = Troubles::new();
-    let mut say = |kind: &str, resource: String, words: String| drop(found.insert((kind.to_owned(), resource), words));
+    let mut say = |kind: &str, resource: String, words: String| {
+        drop(found.insert((kind.to_owned(), resource), words))
+    };
     for n in nodes {
         let resource = || format!("node/{}", name(&format!("{}-{}", n.host, n.address)));
         if n.lag > MISSED {
-            say("node.missing", resource(), format!("node {} was last heard of {:.0} s ago", n.address, n.lag));
+            say(
+                "node.missing",
+                resource(),
+                format!("node {} was last heard of {:.0} s ago", n.address, n.lag),
+            );
             continue;
         }
         if let Some(fault) = &n.fault {
@@ -164,27 +177,42 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troub
             say("listener.failed", format!("source/{}", name(&l.source)), words);
         }
         if n.clock_offset.abs() > OFF {
-            let words = format!("the clock of node {} is {:.1} s off the database's", n.address, n.clock_offset);
+            let words = format!(
+                "the clock of node {} is {:.1} s off the database's",
+                n.address, n.clock_offset
+            );
             say("node.clock", resource(), words);
         }
         if n.oldest_delivery > SLOW {
-            let words = format!("a delivery has been waiting for {:.0} s at node {}", n.oldest_delivery, n.address);
+            let words = format!(
+                "a delivery has been waiting for {:.0} s at node {}",
+                n.oldest_delivery, n.address
+            );
             say("node.intake", resource(), words);
         }
     }
     for s in failing {
-        let words = format!("subscriber {} took nothing at {} tries: {}", s.name, s.failures, s.failure);
+        let words =
+            format!("subscriber {} took nothing at {} tries: {}", s.name, s.failures, s.failure);
         say("subscriber.failing", format!("subscriber/{}", name(&s.name)), words);
     }
     if let Some(halt) = &backlog.halt {
-        say("jobs.halted", "arvok/jobs".into(), format!("jobs are halted by {}: {}", halt.by, halt.reason));
+        say(
+            "jobs.halted",
+            "arvok/jobs".into(),
+            format!("jobs are halted by {}: {}", halt.by, halt.reason),
+        );
     }
     if backlog.overdue > SLOW {
-        let words = format!("a due time passed {:.0} s ago and nobody has looked at it", backlog.overdue);
+        let words =
+            format!("a due time passed {:.0} s ago and nobody has looked at it", backlog.overdue);
         say("due.late", "arvok/due".into(), words);
     }
     if let Some(first) = backlog.set_aside.first() {
-        let words = format!("{} due times are set aside; rule {}: {}", backlog.aside, first.rule, first.reason);
+        let words = format!(
+            "{} due times are set aside; rule {}: {}",
+            backlog.aside, first.rule, first.reason
+        );
         say("due.aside", "arvok/due".into(), words);
     }
     found
@@ -192,7 +220,9 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troub
 
 /// A name as a resource path takes it.
 fn name(text: &str) -> String {
-    text.chars().map(|c| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' }).collect()
+    text.chars()
+        .map(|c| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' })
+        .collect()
 }
 
 /// What is new and what is over. The ids name the minute, so that of several nodes that tell the
@@ -207,10 +237,13 @@ fn changes(troubles: &Troubles, standing: &[AlarmItem], now: DateTime<Utc>) -> V
         }))
         .ok()
     };
-    let stands = |key: &(String, String)| standing.iter().any(|a| a.kind == key.0 && a.resource == key.1);
+    let stands =
+        |key: &(String, String)| standing.iter().any(|a| a.kind == key.0 && a.resource == key.1);
     let raised = troubles.iter().filter(|(key, _)| !stands(key));
-    let raised = raised.filter_map(|((kind, resource), words)| alert(kind, resource, "raised", words));
-    let over = standing.iter().filter(|a| !troubles.contains_key(&(a.kind.clone(), a.resource.clone())));
+    let raised =
+        raised.filter_map(|((kind, resource), words)| alert(kind, resource, "raised", words));
+    let over =
+        standing.iter().filter(|a| !troubles.contains_key(&(a.kind.clone(), a.resource.clone())));
     let over = over.filter_map(|a| alert(&a.kind, &a.resource, "cleared", "it is over"));
     raised.chain(over).collect()
 }
@@ -244,9 +277,14 @@ mod tests {
     fn what_is_wrong_is_told_with_its_place_and_over_when_it_is_over() {
         let nodes = [node("[::1]:8470", 1.0), node("10.0.0.2:8470", 40.0)];
         let backlog = Backlog { overdue: 11.0, ..Backlog::default() };
-        let board = Failing { name: "harbour board".into(), failures: 7, failure: "it answered 500".into() };
+        let board = Failing {
+            name: "harbour board".into(),
+            failures: 7,
+            failure: "it answered 500".into(),
+        };
         let troubles = troubles(&nodes, &backlog, &[board]);
-        let keys: Vec<_> = troubles.keys().map(|(kind, resource)| format!("{kind} {resource}")).collect();
+        let keys: Vec<_> =
+            troubles.keys().map(|(kind, resource)| format!("{kind} {resource}")).collect();
         assert_eq!(
             keys,
             [
@@ -259,7 +297,8 @@ mod tests {
         let raised = changes(&troubles, &[], now);
         assert_eq!(raised.len(), 3);
         for new in raised {
-            new.complete(Received { source: OWN, received: now, fallback_id: "" }).expect("is an alert");
+            new.complete(Received { source: OWN, received: now, fallback_id: "" })
+                .expect("is an alert");
         }
         assert!(self::troubles(&nodes[..1], &Backlog::default(), &[]).is_empty());
     }

@@ -88,7 +88,10 @@ pub enum ServeError {
     #[error("cannot serve: {0}")]
     Socket(std::io::Error),
     /// The database keeps not every text.
-    #[error("the database has the encoding {0}, in which not every text can be kept; make one with ENCODING 'UTF8'")]
+    #[error(
+        "the database has the encoding {0}, in which not every text can be kept; make one with \
+        ENCODING 'UTF8'"
+    )]
     Encoding(String),
 }
 
@@ -117,22 +120,28 @@ impl Running {
         self.node.vitals.gives_up().await
     }
 
-    /// Says that it is about to stop, and goes on with its work for as long as balancers need to see it. Lines that are kept open are
-    /// closed with their next answer.
+    /// Says that it is about to stop, and goes on with its work for as long as balancers need to
+    /// see it. Lines that are kept open are closed with their next answer.
     pub async fn drain(&self) {
         self.node.vitals.leaves();
         let drain = self.config.lock().unwrap_or_else(PoisonError::into_inner).drain;
         tokio::time::sleep(Duration::from_millis(drain.millis())).await;
     }
 
-    /// Takes over what settings may change while it runs; what only a start changes stays as it is, and is told.
+    /// Takes over what settings may change while it runs; what only a start changes stays as it is,
+    /// and is told.
     ///
     /// # Errors
     /// If what is published cannot be loaded with them; it is tried again.
     pub async fn reload(&self, config: Config) -> Result<Vec<&'static str>, ServeError> {
         let before = self.config.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let only_at_start = before.needs_a_start(&config);
-        let kept = Config { settings: config.settings, public_url: config.public_url, drain: config.drain, ..before };
+        let kept = Config {
+            settings: config.settings,
+            public_url: config.public_url,
+            drain: config.drain,
+            ..before
+        };
         self.node.reconfigure(&kept).await?;
         *self.config.lock().unwrap_or_else(PoisonError::into_inner) = kept;
         Ok(only_at_start)
@@ -160,7 +169,8 @@ impl Running {
 /// Starts a node.
 pub async fn start(config: Config) -> Result<Running, ServeError> {
     // Whoever has the port already is found out before anything is begun or migrated.
-    let socket = bound(config.listen).map_err(|error| ServeError::Listen { address: config.listen, error })?;
+    let socket = bound(config.listen)
+        .map_err(|error| ServeError::Listen { address: config.listen, error })?;
     let folder = DataFolder::open(&config.data)?;
     let (pools, cluster) = opened(&config).await?;
     let first_token = match config.recover {
@@ -172,7 +182,8 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let installation = arvok_store::installation(&pools.work).await?;
     let (door, queue) = AdmissionControl::new();
     let (stop, stopping) = watch::channel(false);
-    let mut node = Node::new(&config, pools, installation, (key.vault, Drivers::new()?), door, stopping);
+    let mut node =
+        Node::new(&config, pools, installation, (key.vault, Drivers::new()?), door, stopping);
     node.key_fault = key.fault;
     let node = Arc::new(node);
     let listener = Listener::start(&node.work_db).await?;
@@ -209,7 +220,18 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     finishing.push(tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make)));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
     let config = Mutex::new(config);
-    Ok(Running { address, first_token, private_database, node, server, stop, config, tasks, finishing, cluster })
+    Ok(Running {
+        address,
+        first_token,
+        private_database,
+        node,
+        server,
+        stop,
+        config,
+        tasks,
+        finishing,
+        cluster,
+    })
 }
 
 /// The connections to a database as this release has it, and the private PostgreSQL if it is that.
@@ -221,7 +243,8 @@ async fn opened(config: &Config) -> Result<(Pools, Option<Cluster>), ServeError>
     if ahead > 0 {
         tracing::warn!(
             ahead,
-            "a newer release has migrated the database; this node goes on with it, and is to be upgraded soon"
+            "a newer release has migrated the database; this node goes on with it, and is to be \
+            upgraded soon"
         );
     }
     measure_clock(&pools.work).await?;
@@ -244,7 +267,9 @@ fn supervised<F: Future<Output = ()> + Send + 'static>(
 fn background(tasks: &mut JoinSet<()>, node: &Arc<Node>, listener: Listener, queue: &Queue) {
     let mut first = Some(listener);
     let hearing = Arc::clone(node);
-    tasks.spawn(supervise(Arc::clone(node), "changes", move || hear(Arc::clone(&hearing), first.take())));
+    tasks.spawn(supervise(Arc::clone(node), "changes", move || {
+        hear(Arc::clone(&hearing), first.take())
+    }));
     supervised(tasks, node, "tables", watch_tables);
     supervised(tasks, node, "upkeep", upkeep);
     supervised(tasks, node, "announcements", |node| async move {
@@ -262,7 +287,9 @@ fn background(tasks: &mut JoinSet<()>, node: &Arc<Node>, listener: Listener, que
 /// The address of a database that lets one in, and the private PostgreSQL if it is that.
 pub(crate) async fn reached(config: &Config) -> Result<(String, Option<Cluster>), ServeError> {
     let (url, cluster) = database(config).await?;
-    arvok_store::reach(&url).await.map_err(|why| ServeError::Away { address: address::shown(&url), why })?;
+    arvok_store::reach(&url)
+        .await
+        .map_err(|why| ServeError::Away { address: address::shown(&url), why })?;
     Ok((url, cluster))
 }
 
@@ -279,27 +306,43 @@ async fn database(config: &Config) -> Result<(String, Option<Cluster>), ServeErr
 }
 
 /// Without any token nobody could ever come in: the first start makes one for the operator.
-async fn first_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<Option<PathBuf>, ServeError> {
+async fn first_token(
+    db: &DatabaseConnection,
+    folder: &DataFolder,
+) -> Result<Option<PathBuf>, ServeError> {
     let token = secret_text("arvok_");
-    access::add_first_token(db, &token, clock::now(), || Ok(folder.write_first_token(&token)?)).await
+    access::add_first_token(db, &token, clock::now(), || Ok(folder.write_first_token(&token)?))
+        .await
 }
 
-/// A new token of role admin for whoever holds the machine, since nobody else may be left who can make one.
-async fn recovery_token(db: &DatabaseConnection, folder: &DataFolder) -> Result<PathBuf, ServeError> {
+/// A new token of role admin for whoever holds the machine, since nobody else may be left who can
+/// make one.
+async fn recovery_token(
+    db: &DatabaseConnection,
+    folder: &DataFolder,
+) -> Result<PathBuf, ServeError> {
     let token = secret_text("arvok_");
-    let written =
-        access::add_recovery(db, &token, clock::now(), || Ok::<_, ServeError>(folder.write_first_token(&token)?));
+    let written = access::add_recovery(db, &token, clock::now(), || {
+        Ok::<_, ServeError>(folder.write_first_token(&token)?)
+    });
     let (file, name) = written.await?;
-    tracing::warn!(token = name, "a token of role admin was made by --recover; revoke what is not needed any more");
+    tracing::warn!(
+        token = name,
+        "a token of role admin was made by --recover; revoke what is not needed any more"
+    );
     Ok(file)
 }
 
-/// Of an installation that is older than the approvals: what connections show now was approved when they were published.
+/// Of an installation that is older than the approvals: what connections show now was approved when
+/// they were published.
 async fn first_approvals(node: &Node) -> Result<(), ServeError> {
-    if audit::latest(&node.work_db, "secret.approved").await?.is_some() || node.published().secrets.is_empty() {
+    if audit::latest(&node.work_db, "secret.approved").await?.is_some()
+        || node.published().secrets.is_empty()
+    {
         return Ok(());
     }
-    let approved: Vec<_> = node.published().catalog.all::<Connection>().flat_map(|(c, _)| approvals_of(c)).collect();
+    let approved: Vec<_> =
+        node.published().catalog.all::<Connection>().flat_map(|(c, _)| approvals_of(c)).collect();
     if !approved.is_empty() {
         secrets::approve(&node.work_db, &approved, "the start of this release").await?;
         let what = format!("what {} connections show", approved.len());
@@ -308,13 +351,15 @@ async fn first_approvals(node: &Node) -> Result<(), ServeError> {
     Ok(())
 }
 
-/// What this node was told of how long things are kept counts for a new installation; else it says where the database says otherwise.
+/// What this node was told of how long things are kept counts for a new installation; else it says
+/// where the database says otherwise.
 async fn begin_retention(node: &Node, config: &Config) -> Result<(), ServeError> {
     let told = config.retention.change();
     let kept = retention::begin(&node.work_db, &told, By::Node(&node.name)).await?;
     for other in told.differs_from(&kept) {
         tracing::warn!(
-            "retention.{other} is set for this node, but counts only for a new installation; `arvok storage show` tells how \
+            "retention.{other} is set for this node, but counts only for a new installation; \
+            `arvok storage show` tells how \
             long things are kept, and `arvok storage keep` changes it for all nodes"
         );
     }
@@ -325,23 +370,29 @@ async fn begin_retention(node: &Node, config: &Config) -> Result<(), ServeError>
 fn warn_of_bare_lines(config: &Config, node: &Node) {
     if !config.listen.ip().is_loopback() && !node.public_url().starts_with("https://") {
         tracing::warn!(
-            "it listens on {} without TLS: tokens and sessions can be read on the way, and browsers keep no session; put \
+            "it listens on {} without TLS: tokens and sessions can be read on the way, and \
+            browsers keep no session; put \
             a proxy with TLS before it and set public_url to its https:// address",
             config.listen
         );
     }
     let published = node.published();
-    for (connection, _) in published.catalog.all::<Connection>().filter(|(c, _)| !c.secrets().is_empty()) {
+    for (connection, _) in
+        published.catalog.all::<Connection>().filter(|(c, _)| !c.secrets().is_empty())
+    {
         if let Ok(base) = calls::address(&published, connection)
             && is_open(&base)
         {
-            tracing::warn!("connection {} shows its credential at {base}, without TLS", connection.name);
+            tracing::warn!(
+                "connection {} shows its credential at {base}, without TLS",
+                connection.name
+            );
         }
     }
 }
 
-/// Connections for each purpose: a third for questions and at least two, two for rehearsals, one for
-/// whoever sends alerts.
+/// Connections for each purpose: a third for questions and at least two, two for rehearsals, one
+/// for whoever sends alerts.
 pub(crate) async fn pools(url: &str, connections: u32) -> Result<Pools, StoreError> {
     let questions = (connections / 3).max(2);
     let work = connections.saturating_sub(questions + 3).max(4);
@@ -516,7 +567,8 @@ fn put_off(what: &str, e: &StoreError) {
     }
 }
 
-/// A socket that has the port, and at which nobody is let in yet: until the node can serve, whoever connects is refused at once.
+/// A socket that has the port, and at which nobody is let in yet: until the node can serve, whoever
+/// connects is refused at once.
 fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
     let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
     socket.set_reuseaddr(true)?;
@@ -532,7 +584,10 @@ pub(crate) fn is_free(address: SocketAddr) -> std::io::Result<()> {
 /// Connections that wait to be let in.
 const BACKLOG: u32 = 1024;
 
-fn serve_http(socket: TcpSocket, node: Arc<Node>) -> Result<(ServerHandle, SocketAddr), ServeError> {
+fn serve_http(
+    socket: TcpSocket,
+    node: Arc<Node>,
+) -> Result<(ServerHandle, SocketAddr), ServeError> {
     let address = socket.local_addr().map_err(ServeError::Socket)?;
     // Another that started at the same moment may have been quicker.
     let taken = |error| ServeError::Listen { address, error };

@@ -27,7 +27,13 @@ const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
 
 /// All settings.
 pub const SETTINGS: [SettingDescription; 15] = [
-    known(["listen", "ARVOK_LISTEN", "an address with a port", "127.0.0.1:8470", "where it listens"]),
+    known([
+        "listen",
+        "ARVOK_LISTEN",
+        "an address with a port",
+        "127.0.0.1:8470",
+        "where it listens",
+    ]),
     known([
         "database",
         "ARVOK_DATABASE",
@@ -35,7 +41,13 @@ pub const SETTINGS: [SettingDescription; 15] = [
         "a private PostgreSQL in the data folder",
         "the database",
     ]),
-    known(["data", "ARVOK_DATA", "a folder", "arvok-data", "the folder of the key and the first token"]),
+    known([
+        "data",
+        "ARVOK_DATA",
+        "a folder",
+        "arvok-data",
+        "the folder of the key and the first token",
+    ]),
     known([
         "database_connections",
         "ARVOK_DATABASE_CONNECTIONS",
@@ -43,8 +55,20 @@ pub const SETTINGS: [SettingDescription; 15] = [
         "16",
         "connections of this node to the database",
     ]),
-    known(["jobs_at_once", "ARVOK_JOBS_AT_ONCE", "a number, 1 at least", "64", "jobs at once on this node"]),
-    reloaded(["drain", "ARVOK_DRAIN", "a time, such as 5s", "5s", "how long SIGTERM is told before it takes effect"]),
+    known([
+        "jobs_at_once",
+        "ARVOK_JOBS_AT_ONCE",
+        "a number, 1 at least",
+        "64",
+        "jobs at once on this node",
+    ]),
+    reloaded([
+        "drain",
+        "ARVOK_DRAIN",
+        "a time, such as 5s",
+        "5s",
+        "how long SIGTERM is told before it takes effect",
+    ]),
     reloaded([
         "public_url",
         "ARVOK_PUBLIC_URL",
@@ -52,7 +76,13 @@ pub const SETTINGS: [SettingDescription; 15] = [
         "the address it listens on",
         "where people reach the console, for links in messages",
     ]),
-    known(["access_log", "ARVOK_ACCESS_LOG", "on, off; in the file true, false", "off", "log a line for each request"]),
+    known([
+        "access_log",
+        "ARVOK_ACCESS_LOG",
+        "on, off; in the file true, false",
+        "off",
+        "log a line for each request",
+    ]),
     known([
         "retention.alerts",
         "ARVOK_RETENTION_ALERTS",
@@ -94,5 +124,8 @@ pub const SETTINGS: [SettingDescription; 15] = [
 
 /// The variables of a node, but for those of `[settings]`.
 pub fn variables() -> impl Iterator<Item = &'static str> + Clone {
-    SETTINGS.iter().map(|known| known.variable).filter(|name| !name.is_empty() && !name.contains('<'))
+    SETTINGS
+        .iter()
+        .map(|known| known.variable)
+        .filter(|name| !name.is_empty() && !name.contains('<'))
 }

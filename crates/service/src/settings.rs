@@ -1,7 +1,8 @@
 //! Values for `setting(name)`, as whoever runs the service gives them.
 //!
-//! A plain one is public: every author may use it, and everybody sees what is made of it. One that is not says what it is
-//! for, as a secret does, and is hidden where it would be shown. What is shown to prove who speaks is never a setting.
+//! A plain one is public: every author may use it, and everybody sees what is made of it. One that
+//! is not says what it is for, as a secret does, and is hidden where it would be shown. What is
+//! shown to prove who speaks is never a setting.
 
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,7 +20,8 @@ pub struct Setting {
 /// Values by their names.
 pub type Settings = BTreeMap<String, Setting>;
 
-/// A setting as it is written: `yard = "http://..."`, or `{ value = "...", for = ["connection/yard"] }`.
+/// A setting as it is written: `yard = "http://..."`, or `{ value = "...", for =
+/// ["connection/yard"] }`.
 #[derive(Deserialize)]
 #[serde(untagged)]
 enum Written {
@@ -45,7 +47,8 @@ impl From<Written> for Setting {
 }
 
 /// Parts of names by which one tells what should not be public.
-const PRIVATE: [&str; 8] = ["password", "passwd", "secret", "token", "credential", "credentials", "key", "apikey"];
+const PRIVATE: [&str; 8] =
+    ["password", "passwd", "secret", "token", "credential", "credentials", "key", "apikey"];
 
 impl Setting {
     /// One that everybody may use and see.
@@ -58,8 +61,10 @@ impl Setting {
         let private = name.split(['-', '_']).any(|part| PRIVATE.contains(&part));
         (self.allowed.is_none() && private).then(|| {
             format!(
-                "settings.{name} would be read by every author and sent to any address: a credential is a secret \
-                (`arvok secret set {name} --for connection/NAME`), and what else is not public says what it is for: \
+                "settings.{name} would be read by every author and sent to any address: a \
+                credential is a secret \
+                (`arvok secret set {name} --for connection/NAME`), and what else is not public \
+                says what it is for: \
                 {name} = {{ value = \"...\", for = [\"connection/NAME\"] }}"
             )
         })
@@ -68,9 +73,9 @@ impl Setting {
     /// Its value for one who asks for it.
     pub(crate) fn value_for(&self, name: &str, user: &str) -> Result<&str, String> {
         match &self.allowed {
-            Some(allowed) if !allowed.contains(user) => {
-                Err(format!("setting `{name}` may not be used by {user}; its `for` in [settings] says who may"))
-            }
+            Some(allowed) if !allowed.contains(user) => Err(format!(
+                "setting `{name}` may not be used by {user}; its `for` in [settings] says who may"
+            )),
             _ => Ok(&self.value),
         }
     }
@@ -82,11 +87,13 @@ mod tests {
 
     #[test]
     fn one_that_is_for_somebody_is_for_nobody_else() {
-        let text = "yard = \"http://a\"\nhook-path = { value = \"a1b2\", for = [\"connection/hook\"] }\n";
+        let text =
+            "yard = \"http://a\"\nhook-path = { value = \"a1b2\", for = [\"connection/hook\"] }\n";
         let settings: Settings = toml::from_str(text).expect("reads");
         assert_eq!(settings["yard"].value_for("yard", "connection/any"), Ok("http://a"));
         assert_eq!(settings["hook-path"].value_for("hook-path", "connection/hook"), Ok("a1b2"));
-        let said = settings["hook-path"].value_for("hook-path", "connection/any").expect_err("refused");
+        let said =
+            settings["hook-path"].value_for("hook-path", "connection/any").expect_err("refused");
         assert!(said.contains("may not be used by connection/any"), "{said}");
         assert!(toml::from_str::<Settings>("x = { value = \"a\", to = [] }").is_err());
     }

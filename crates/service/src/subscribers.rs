@@ -1,7 +1,8 @@
-//! Events on their way to subscribers: asks each address whether it wants them, then sends what is kept for it.
+//! Events on their way to subscribers: asks each address whether it wants them, then sends what is
+//! kept for it.
 //!
-//! Any node sends; what one has taken no other sends for a minute. Whoever does not answer, or answers badly, is left
-//! alone for a growing time and keeps nobody else waiting.
+//! Any node sends; what one has taken no other sends for a minute. Whoever does not answer, or
+//! answers badly, is left alone for a growing time and keeps nobody else waiting.
 
 use crate::{
     clock,
@@ -76,7 +77,8 @@ impl Sending {
         let published = node.published();
         if self.known != Some(published.generation) {
             let all = published.catalog.all::<Subscriber>();
-            let ready = all.filter_map(|(s, _)| Some((s.name.clone(), ready(&published, s).ok()?.0)));
+            let ready =
+                all.filter_map(|(s, _)| Some((s.name.clone(), ready(&published, s).ok()?.0)));
             let all: Vec<(String, String)> = ready.collect();
             store::note(&node.work_db, published.generation, &all).await?;
             self.room.retain(|name, _| all.iter().any(|(known, _)| known == name));
@@ -113,7 +115,10 @@ impl Sending {
             return Ok(());
         }
         for event in store::take(&node.work_db, &room).await? {
-            let place = self.room.get(&event.subscriber).and_then(|free| Arc::clone(free).try_acquire_owned().ok());
+            let place = self
+                .room
+                .get(&event.subscriber)
+                .and_then(|free| Arc::clone(free).try_acquire_owned().ok());
             let node = Arc::clone(node);
             self.under_way.spawn(async move {
                 tell(post(&node, &event).await);
@@ -135,16 +140,27 @@ pub(crate) fn address(published: &Published, subscriber: &Subscriber) -> Result<
     SecretScope::of(published, Kind::Subscriber, &subscriber.name).fill(&subscriber.address)
 }
 
-/// The address of a subscriber and its opened keys; or why nothing can be sent to it from this node.
-pub(crate) fn ready(published: &Published, subscriber: &Subscriber) -> Result<(String, Keys), String> {
+/// The address of a subscriber and its opened keys; or why nothing can be sent to it from this
+/// node.
+pub(crate) fn ready(
+    published: &Published,
+    subscriber: &Subscriber,
+) -> Result<(String, Keys), String> {
     let scope = SecretScope::of(published, Kind::Subscriber, &subscriber.name);
-    let texts = subscriber.signed_with.iter().map(|key| scope.fill(key)).collect::<Result<Vec<_>, _>>()?;
-    let keys = Keys::read(texts.iter().map(String::as_str)).map_err(|e| format!("signed_with: {e}"))?;
+    let texts =
+        subscriber.signed_with.iter().map(|key| scope.fill(key)).collect::<Result<Vec<_>, _>>()?;
+    let keys =
+        Keys::read(texts.iter().map(String::as_str)).map_err(|e| format!("signed_with: {e}"))?;
     Ok((address(published, subscriber)?, keys))
 }
 
 /// What leaves of the events that have entered, for whoever wants it or for one subscriber alone.
-pub(crate) fn leaving(published: &Published, installation: &str, events: &[Alert], only: Option<&str>) -> Vec<Leaving> {
+pub(crate) fn leaving(
+    published: &Published,
+    installation: &str,
+    events: &[Alert],
+    only: Option<&str>,
+) -> Vec<Leaving> {
     let all = published.catalog.all::<Subscriber>().map(|(s, _)| s);
     let all: Vec<&Subscriber> = all.filter(|s| only.is_none_or(|name| s.name == name)).collect();
     let mut leaving = Vec::new();
@@ -158,7 +174,9 @@ pub(crate) fn leaving(published: &Published, installation: &str, events: &[Alert
                     event: subscriber::envelope(event, installation),
                 }),
                 Match::No => {}
-                Match::Broken(why) => tracing::debug!(subscriber = subscriber.name, event = event.id, "{why}"),
+                Match::Broken(why) => {
+                    tracing::debug!(subscriber = subscriber.name, event = event.id, "{why}")
+                }
             }
         }
     }
@@ -181,7 +199,9 @@ fn host_of(address: &str) -> &str {
 
 /// Asks an address whether it wants events.
 async fn ask(node: &Node, asked: &Handshake) -> Result<(), StoreError> {
-    let link = node.vault.seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
+    let link = node
+        .vault
+        .seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
     let Ok(link) = link else { return Ok(()) };
     let callback = format!("{}/consent/{link}", node.public_url());
     match node.drivers.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
@@ -191,25 +211,38 @@ async fn ask(node: &Node, asked: &Handshake) -> Result<(), StoreError> {
         }
         Err(NotTaken { why, retry_after, .. }) => {
             let again = retry_after.unwrap_or_else(|| after(asked.failures));
-            store::not_agreed(&node.work_db, asked, &node.published().redactor.text(&why), again).await?;
+            store::not_agreed(&node.work_db, asked, &node.published().redactor.text(&why), again)
+                .await?;
         }
     }
     Ok(())
 }
 
 /// An address agrees to what it was asked at a moment; whether that still stands.
-async fn agreed(node: &Node, name: &str, at: DateTime<Utc>, rate: Option<u32>) -> Result<bool, StoreError> {
+async fn agreed(
+    node: &Node,
+    name: &str,
+    at: DateTime<Utc>,
+    rate: Option<u32>,
+) -> Result<bool, StoreError> {
     let rate = rate.map(|r| i32::try_from(r).unwrap_or(i32::MAX));
     let stands = store::agreed(&node.work_db, name, at, rate).await?;
     node.leaving.notify_one();
     Ok(stands)
 }
 
-/// The address agrees later, by the link that it was given: the subscriber's name, if the link is good.
-pub(crate) async fn consent(node: &Node, link: &str, rate: Option<u32>) -> Result<Option<String>, StoreError> {
+/// The address agrees later, by the link that it was given: the subscriber's name, if the link is
+/// good.
+pub(crate) async fn consent(
+    node: &Node,
+    link: &str,
+    rate: Option<u32>,
+) -> Result<Option<String>, StoreError> {
     let Some(opened) = node.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
     let Some((at, name)) = opened.split_once(' ') else { return Ok(None) };
-    let Some(at) = at.parse().ok().and_then(DateTime::from_timestamp_micros) else { return Ok(None) };
+    let Some(at) = at.parse().ok().and_then(DateTime::from_timestamp_micros) else {
+        return Ok(None);
+    };
     Ok(agreed(node, name, at, rate).await?.then(|| name.to_owned()))
 }
 
@@ -238,7 +271,9 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
         return store::put_back(db, event.number, TURN).await;
     };
     // Another address may be published by now, and has to agree first.
-    let Some((_, keys)) = ready(&published, subscriber).ok().filter(|(address, _)| *address == event.address) else {
+    let Some((_, keys)) =
+        ready(&published, subscriber).ok().filter(|(address, _)| *address == event.address)
+    else {
         return store::put_back(db, event.number, LOOK).await;
     };
     // What leaves is shown to others.
@@ -265,7 +300,8 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
     }
 }
 
-/// How long until the next try, after so many; spread a little, so that what failed together does not come together.
+/// How long until the next try, after so many; spread a little, so that what failed together does
+/// not come together.
 fn after(tries: i32) -> Duration {
     let at = usize::try_from(tries).unwrap_or(0).min(AGAIN.len() - 1);
     let whole = Duration::from_secs(AGAIN[at]);

@@ -1,4 +1,5 @@
-//! Keeps background tasks alive: one that ends is begun again after a growing wait, and one that ends again and again ends the node.
+//! Keeps background tasks alive: one that ends is begun again after a growing wait, and one that
+//! ends again and again ends the node.
 //!
 //! Who stops the process is whoever started the node.
 
@@ -68,7 +69,9 @@ impl Held {
             Err(e) => match e.try_into_panic() {
                 Ok(panic) => {
                     let text = panic.downcast_ref::<String>().map(String::as_str);
-                    let text = text.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("it panicked");
+                    let text = text
+                        .or_else(|| panic.downcast_ref::<&str>().copied())
+                        .unwrap_or("it panicked");
                     arvok_core::text::cut(text, 200).to_owned()
                 }
                 Err(_) => "it was cut off".to_owned(),

@@ -1,6 +1,8 @@
-//! Whether the node does its work: when it committed last, whether its background tasks are alive, and whether it is about to stop.
+//! Whether the node does its work: when it committed last, whether its background tasks are alive,
+//! and whether it is about to stop.
 //!
-//! Who begins tasks again is `supervise`; what of this makes a node not ready is told by `api/health`.
+//! Who begins tasks again is `supervise`; what of this makes a node not ready is told by
+//! `api/health`.
 
 use std::{
     collections::BTreeMap,
@@ -76,10 +78,15 @@ impl Vitals {
             return Some(format!("its task `{task}` has ended ({why}) and is begun again"));
         }
         match self.known().committed {
-            None => Some("it has not committed anything yet: the database does not answer, or only reads".to_owned()),
+            None => Some(
+                "it has not committed anything yet: the database does not answer, or only reads"
+                    .to_owned(),
+            ),
             Some(at) if at.elapsed() > FRESH => {
                 let age = at.elapsed().as_secs_f64();
-                Some(format!("its last commit is {age:.0} s old: the database does not answer, or only reads"))
+                Some(format!(
+                    "its last commit is {age:.0} s old: the database does not answer, or only reads"
+                ))
             }
             Some(_) => None,
         }
@@ -130,7 +137,11 @@ mod tests {
     #[test]
     fn a_node_that_has_not_committed_of_late_is_not_ready() {
         let vitals = Vitals::default();
-        assert!(vitals.fault().is_some_and(|fault| fault.starts_with("it has not committed anything yet")));
+        assert!(
+            vitals
+                .fault()
+                .is_some_and(|fault| fault.starts_with("it has not committed anything yet"))
+        );
         vitals.committed();
         assert_eq!(vitals.fault(), None);
         vitals.known().committed = Instant::now().checked_sub(FRESH + Duration::from_secs(1));

@@ -83,11 +83,20 @@ fn bare(rule: &Rule, version: Option<i32>, clauses: Vec<Clause>) -> Why {
 }
 
 /// The verdict that was really given, and how the tally came to it.
-async fn given_verdict(node: &Node, why: &mut Why, seq: i64, verdicts: &[VerdictItem]) -> Result<(), ApiError> {
+async fn given_verdict(
+    node: &Node,
+    why: &mut Why,
+    seq: i64,
+    verdicts: &[VerdictItem],
+) -> Result<(), ApiError> {
     let given = verdicts.iter().find(|v| v.rule == why.rule).cloned();
     let Some(given) = given else {
         if why.matches {
-            why.notes.push("it matches now, but the rule decided nothing when the alert came: it was published later, or changed since".into());
+            why.notes.push(
+                "it matches now, but the rule decided nothing when the alert came: it \
+                was published later, or changed since"
+                    .into(),
+            );
         }
         return Ok(());
     };
@@ -98,12 +107,19 @@ async fn given_verdict(node: &Node, why: &mut Why, seq: i64, verdicts: &[Verdict
         );
         why.notes.push(note);
     } else if Some(given.rule_version) != why.version {
-        why.notes
-            .push(format!("decided by version {}; the clauses are those of the published one", given.rule_version));
+        why.notes.push(format!(
+            "decided by version {}; the clauses are those of the published one",
+            given.rule_version
+        ));
     }
     why.story = read::tally_story(&node.db, &why.rule, &given.tally, seq).await?;
     why.tally = Some(given.tally);
-    why.verdict = Some(VerdictGuess { given: true, verdict: given.verdict, reason: given.reason, job: given.job });
+    why.verdict = Some(VerdictGuess {
+        given: true,
+        verdict: given.verdict,
+        reason: given.reason,
+        job: given.job,
+    });
     Ok(())
 }
 
@@ -137,7 +153,8 @@ fn dispatches(node: &Node, rule: &Rule, alert: &Alert) -> Vec<DispatchGuess> {
 pub(crate) async fn all(node: &Node, alert: Alert, seq: i64) -> Result<AlertWhy, ApiError> {
     let published = node.published();
     let hits = published.matcher.matching(&alert);
-    let matching = hits.into_iter().filter(|h| h.broken.is_none()).map(|h| (Arc::clone(h.rule), h.version));
+    let matching =
+        hits.into_iter().filter(|h| h.broken.is_none()).map(|h| (Arc::clone(h.rule), h.version));
     let matching: Vec<(Arc<Rule>, i32)> = matching.collect();
     let all = published.matcher.rules();
     let mut near: Vec<(usize, Why)> = all

@@ -9,5 +9,8 @@ pub(crate) fn refusal(request: &HttpRequest, token: &str) -> Option<HttpResponse
     if shown.and_then(|s| s.strip_prefix("Bearer ")) == Some(token) {
         return None;
     }
-    Some(HttpResponse::Unauthorized().json(json!({"error": "a bearer token is needed, and not this one"})))
+    Some(
+        HttpResponse::Unauthorized()
+            .json(json!({"error": "a bearer token is needed, and not this one"})),
+    )
 }

@@ -165,7 +165,8 @@ async fn take(board: web::Data<Board>, body: web::Bytes, request: HttpRequest) -
     };
     let kind = event["type"].as_str().unwrap_or_default();
     if shown.manners.chokes_on.as_ref().is_some_and(|on| kind.contains(on.as_str())) {
-        return HttpResponse::InternalServerError().json(json!({ "error": "the board chokes on it" }));
+        return HttpResponse::InternalServerError()
+            .json(json!({ "error": "the board chokes on it" }));
     }
     shown.events.push(event);
     if shown.events.len() > KEPT {
@@ -181,7 +182,11 @@ async fn read(board: web::Data<Board>, request: HttpRequest) -> HttpResponse {
     }
 }
 
-async fn behave(board: web::Data<Board>, manners: web::Json<Manners>, request: HttpRequest) -> HttpResponse {
+async fn behave(
+    board: web::Data<Board>,
+    manners: web::Json<Manners>,
+    request: HttpRequest,
+) -> HttpResponse {
     if let Some(refused) = auth::refusal(&request, &board.token) {
         return refused;
     }

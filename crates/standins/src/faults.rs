@@ -7,7 +7,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::json;
 use std::time::Duration;
 
-/// Faults of a stand-in. Of those that are counted each request has one, in the order in which they stand here.
+/// Faults of a stand-in. Of those that are counted each request has one, in the order in which they
+/// stand here.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Faults {
@@ -62,10 +63,17 @@ impl Faults {
             which
         });
         let fate = match found {
-            Some(0) => Fate::Refuse(HttpResponse::ServiceUnavailable().json(json!({ "error": "the office is busy" }))),
+            Some(0) => Fate::Refuse(
+                HttpResponse::ServiceUnavailable().json(json!({ "error": "the office is busy" })),
+            ),
             Some(1) => {
-                let at = self.at.clone().unwrap_or_else(|| "http://127.0.0.1:9/elsewhere".to_owned());
-                Fate::Refuse(HttpResponse::TemporaryRedirect().insert_header((header::LOCATION, at)).finish())
+                let at =
+                    self.at.clone().unwrap_or_else(|| "http://127.0.0.1:9/elsewhere".to_owned());
+                Fate::Refuse(
+                    HttpResponse::TemporaryRedirect()
+                        .insert_header((header::LOCATION, at))
+                        .finish(),
+                )
             }
             Some(2) => Fate::HangUp,
             Some(3) => Fate::Endless,
@@ -84,13 +92,16 @@ impl Fate {
             Self::Refuse(refusal) => refusal,
             Self::HangUp => cut_off(),
             Self::Endless => {
-                let piece = || async { Ok::<_, std::io::Error>(web::Bytes::from_static(&[b'x'; 64 << 10])) };
-                let without_end = stream::unfold((), move |()| async move { Some((piece().await, ())) });
+                let piece = || async {
+                    Ok::<_, std::io::Error>(web::Bytes::from_static(&[b'x'; 64 << 10]))
+                };
+                let without_end =
+                    stream::unfold((), move |()| async move { Some((piece().await, ())) });
                 HttpResponse::build(answer.status()).streaming(without_end)
             }
-            Self::Garbled => {
-                HttpResponse::build(answer.status()).content_type("text/html").body("<html>Skerrow</html>")
-            }
+            Self::Garbled => HttpResponse::build(answer.status())
+                .content_type("text/html")
+                .body("<html>Skerrow</html>"),
         }
     }
 }

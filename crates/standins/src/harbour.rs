@@ -77,8 +77,9 @@ pub struct Harbour {
 }
 
 impl Harbour {
-    /// Starts all of it, each on a free port. What is watched is told to the node at this address; `token` makes a token for
-    /// whatever has this name, and events to the board are signed with `board_key`.
+    /// Starts all of it, each on a free port. What is watched is told to the node at this address;
+    /// `token` makes a token for whatever has this name, and events to the board are signed with
+    /// `board_key`.
     ///
     /// # Errors
     /// If a port cannot be had, or the key is none.
@@ -113,10 +114,25 @@ impl Harbour {
         let Secrets { made: mut secrets, .. } = secrets;
         secrets.push(("board-key", board_key.to_owned(), "subscriber/harbour-board"));
         Ok(Self {
-            yard: yard::start(YardOptions { port: 0, token: office, report_to: monitor, tick, seconds_a_tick })?,
+            yard: yard::start(YardOptions {
+                port: 0,
+                token: office,
+                report_to: monitor,
+                tick,
+                seconds_a_tick,
+            })?,
             chat: chat::start(0, chat)?,
-            releases: releases::start(ReleaseOptions { port: 0, token: releases, report_to: release_watch, takes })?,
-            board: board::start(BoardOptions { port: 0, token: token("board"), key: board_key.to_owned() })?,
+            releases: releases::start(ReleaseOptions {
+                port: 0,
+                token: releases,
+                report_to: release_watch,
+                takes,
+            })?,
+            board: board::start(BoardOptions {
+                port: 0,
+                token: token("board"),
+                key: board_key.to_owned(),
+            })?,
             desk: desk::start(DeskOptions { port: 0, token: token("tickets"), secret: desk })?,
             kiosks: kiosks::start(0, kiosks, takes)?.watched(told.clone()),
             pager: pager::start(0, token("pager"), rota)?,

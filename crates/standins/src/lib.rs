@@ -1,11 +1,12 @@
-//! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, a crew chat,
-//! a desk that releases services in versions, a board that is sent events, a ticket desk that describes itself, a register
-//! of kiosks, a pager, switches of features, a queue with workers, a cloud, a mailroom, and the public web site. Most can be given a
-//! watch that posts what goes wrong there.
+//! Stand-ins for what cannot be on one machine: a yard of hypervisors with its monitor, a crew
+//! chat, a desk that releases services in versions, a board that is sent events, a ticket desk that
+//! describes itself, a register of kiosks, a pager, switches of features, a queue with workers, a
+//! cloud, a mailroom, and the public web site. Most can be given a watch that posts what goes wrong
+//! there.
 //!
-//! Each is a server on loopback with state, tokens, latency and switchable faults, behaving
-//! like the real thing at its own small JSON API, or the mailroom at SMTP. They know nothing of Arvok's inside; they can
-//! be run by themselves to play with.
+//! Each is a server on loopback with state, tokens, latency and switchable faults, behaving like
+//! the real thing at its own small JSON API, or the mailroom at SMTP. They know nothing of Arvok's
+//! inside; they can be run by themselves to play with.
 
 mod auth;
 pub mod board;

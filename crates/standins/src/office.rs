@@ -1,5 +1,5 @@
-//! What the offices of most stand-ins have in common: the token, the faults, and keys by which what is asked twice is done
-//! once.
+//! What the offices of most stand-ins have in common: the token, the faults, and keys by which what
+//! is asked twice is done once.
 
 use crate::{Faults, Server, StandinError, auth, faults::Fate};
 use actix_web::{HttpRequest, HttpResponse, http::StatusCode, web};
@@ -77,8 +77,13 @@ impl<S: Send + 'static> Office<S> {
         auth::refusal(request, &self.gate.token)
     }
 
-    /// Every request passes the gate: the token, then the faults. What has a key that is known is not done again.
-    pub async fn serve(&self, request: &HttpRequest, work: impl FnOnce(&mut S) -> Answer) -> HttpResponse {
+    /// Every request passes the gate: the token, then the faults. What has a key that is known is
+    /// not done again.
+    pub async fn serve(
+        &self,
+        request: &HttpRequest,
+        work: impl FnOnce(&mut S) -> Answer,
+    ) -> HttpResponse {
         match self.refusal(request) {
             Some(refused) => refused,
             None => self.served(request, work).await,
@@ -86,7 +91,11 @@ impl<S: Send + 'static> Office<S> {
     }
 
     /// The same for whoever has shown something else already.
-    pub async fn served(&self, request: &HttpRequest, work: impl FnOnce(&mut S) -> Answer) -> HttpResponse {
+    pub async fn served(
+        &self,
+        request: &HttpRequest,
+        work: impl FnOnce(&mut S) -> Answer,
+    ) -> HttpResponse {
         let key = request.headers().get("Idempotency-Key").and_then(|v| v.to_str().ok());
         match self.fate().await {
             Fate::Refuse(answer) => answer,
@@ -133,19 +142,25 @@ impl<S: Send + 'static> Office<S> {
 }
 
 pub(crate) fn respond(answer: Answer) -> HttpResponse {
-    let (status, body) = answer.unwrap_or_else(|(status, error)| (status, json!({ "error": error })));
-    HttpResponse::build(StatusCode::from_u16(status).unwrap_or_default()).json(as_devices_write(body))
+    let (status, body) =
+        answer.unwrap_or_else(|(status, error)| (status, json!({ "error": error })));
+    HttpResponse::build(StatusCode::from_u16(status).unwrap_or_default())
+        .json(as_devices_write(body))
 }
 
 /// Whole numbers without a fraction, as devices and services write them.
 pub(crate) fn as_devices_write(value: Value) -> Value {
     match value {
-        Value::Number(n) => match n.as_f64().filter(|d| n.is_f64() && d.fract() == 0.0 && d.abs() < 9e15) {
-            Some(whole) => Value::from(whole as i64),
-            None => Value::Number(n),
-        },
+        Value::Number(n) => {
+            match n.as_f64().filter(|d| n.is_f64() && d.fract() == 0.0 && d.abs() < 9e15) {
+                Some(whole) => Value::from(whole as i64),
+                None => Value::Number(n),
+            }
+        }
         Value::Array(items) => items.into_iter().map(as_devices_write).collect(),
-        Value::Object(map) => map.into_iter().map(|(key, item)| (key, as_devices_write(item))).collect(),
+        Value::Object(map) => {
+            map.into_iter().map(|(key, item)| (key, as_devices_write(item))).collect()
+        }
         other => other,
     }
 }

@@ -68,6 +68,8 @@ impl Server {
 
 /// An answer that breaks off: the length it promises never comes.
 pub(crate) fn cut_off() -> HttpResponse {
-    let broken = futures_util::stream::once(async { Err::<web::Bytes, _>(std::io::Error::other("hung up")) });
+    let broken = futures_util::stream::once(async {
+        Err::<web::Bytes, _>(std::io::Error::other("hung up"))
+    });
     HttpResponse::Ok().no_chunking(1 << 20).streaming(broken)
 }

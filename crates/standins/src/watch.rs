@@ -1,4 +1,5 @@
-//! The watch of a stand-in: looks at what it keeps, posts what goes wrong until it is taken, and that it is well again.
+//! The watch of a stand-in: looks at what it keeps, posts what goes wrong until it is taken, and
+//! that it is well again.
 
 use crate::office::{Running, as_devices_write};
 use serde::Serialize;
@@ -43,14 +44,22 @@ impl<S: Watched + Send + 'static> Running<S> {
         self.beside(tokio::spawn(async move {
             let mut posted = Posted::new();
             let mut tick = tokio::time::interval(TICK);
-            let Ok(client) = arvok_connect::http_client().timeout(Duration::from_secs(5)).build() else { return };
+            let Ok(client) = arvok_connect::http_client().timeout(Duration::from_secs(5)).build()
+            else {
+                return;
+            };
             loop {
                 tick.tick().await;
                 if office.faults().silent {
                     continue;
                 }
                 for (key, message) in posted.changes(office.with(S::sights)) {
-                    let sent = client.post(&url).bearer_auth(&token).json(&as_devices_write(message)).send().await;
+                    let sent = client
+                        .post(&url)
+                        .bearer_auth(&token)
+                        .json(&as_devices_write(message))
+                        .send()
+                        .await;
                     if sent.is_ok_and(|answer| answer.status().is_success()) {
                         posted.taken(key);
                     }
@@ -60,7 +69,8 @@ impl<S: Watched + Send + 'static> Running<S> {
     }
 }
 
-/// The number of a run: the millisecond of its start, and of several that start in the same one each its own.
+/// The number of a run: the millisecond of its start, and of several that start in the same one
+/// each its own.
 pub(crate) fn run() -> i64 {
     static LAST: AtomicI64 = AtomicI64::new(0);
     let now = chrono::Utc::now().timestamp_millis();
@@ -79,7 +89,11 @@ struct Posted {
 
 impl Posted {
     fn new() -> Self {
-        Self { run: format!("{:x}-{:x}", run(), std::process::id()), number: 0, wrong: BTreeSet::new() }
+        Self {
+            run: format!("{:x}-{:x}", run(), std::process::id()),
+            number: 0,
+            wrong: BTreeSet::new(),
+        }
     }
 
     /// What is otherwise than it was posted.

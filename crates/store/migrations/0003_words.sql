@@ -1,4 +1,5 @@
--- Columns that hold one of a list of words hold no other. What stands is not looked through for it, so that no table is held for long.
+-- Columns that hold one of a list of words hold no other. What stands is not looked through for it,
+-- so that no table is held for long.
 ALTER TABLE alerts ADD CONSTRAINT alerts_state_word CHECK (state IN ('raised', 'cleared', 'noted')) NOT VALID;
 ALTER TABLE verdicts ADD CONSTRAINT verdicts_verdict_word CHECK (verdict IN ('dispatched', 'proposed', 'watched', 'idle', 'folded',
     'waiting', 'resting', 'capped', 'flapping', 'symptom', 'broken')) NOT VALID;

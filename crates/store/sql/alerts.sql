@@ -1,7 +1,8 @@
 -- Alerts: where a time begins among them, and who may wait for them.
 
--- A number at or below the first alert that was received since a time, found by halving and at most 64 below it. Called by the search
--- for events that jobs wait for (`store/outside/events`); locks nothing.
+-- A number at or below the first alert that was received since a time, found by halving and at most
+-- 64 below it. Called by the search for events that jobs wait for (`store/outside/events`); locks
+-- nothing.
 CREATE OR REPLACE FUNCTION alert_floor(since timestamptz) RETURNS bigint
     LANGUAGE plpgsql STABLE SET plan_cache_mode = force_generic_plan AS $$
 DECLARE
@@ -24,7 +25,8 @@ BEGIN
     RETURN low;
 END $$;
 
--- Notes alerts that may be what some job waits for. Called after each insert into `alerts`; one row for each of them, however many wait.
+-- Notes alerts that may be what some job waits for. Called after each insert into `alerts`; one row
+-- for each of them, however many wait.
 CREATE OR REPLACE FUNCTION alerts_heard() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN

@@ -1,6 +1,7 @@
 -- Calls: turns at connections that allow so many at once, or so many within a time.
 
--- Who waits for a turn at a connection and would come if told, in their order. Called by the two below; locks nothing.
+-- Who waits for a turn at a connection and would come if told, in their order. Called by the two
+-- below; locks nothing.
 CREATE OR REPLACE FUNCTION call_waiting(
     of_connection text
 ) RETURNS TABLE(holder text, job_id bigint, urgency smallint, since timestamptz, told boolean)
@@ -13,8 +14,9 @@ CREATE OR REPLACE FUNCTION call_waiting(
     LIMIT 100
 $$;
 
--- Takes a turn at a connection for a call: a slot and how long to wait until its time has come; or, if there is none, a place in the
--- queue and when to ask again. Called by `store/calls`; one at a time for each connection, by a lock that ends with the transaction.
+-- Takes a turn at a connection for a call: a slot and how long to wait until its time has come; or,
+-- if there is none, a place in the queue and when to ask again. Called by `store/calls`; one at a
+-- time for each connection, by a lock that ends with the transaction.
 CREATE OR REPLACE FUNCTION call_turn(
     of_connection text, who text, of_job bigint, at_place text, most int, calls int, per float8, longest float8,
     OUT slot bigint, OUT wait float8, OUT again float8
@@ -74,8 +76,8 @@ BEGIN
     END IF;
 END $$;
 
--- Gives a slot back and tells as many of those who wait as there is room for now; gives their jobs. Called by `store/calls`, with the same
--- lock.
+-- Gives a slot back and tells as many of those who wait as there is room for now; gives their jobs.
+-- Called by `store/calls`, with the same lock.
 CREATE OR REPLACE FUNCTION call_over(
     of_slot bigint, of_connection text, most int
 ) RETURNS TABLE(job_id bigint)

@@ -1,10 +1,12 @@
 -- Claims: which jobs are due.
 
--- The next jobs that are due: those that waited for their time, those whose lease was lost, those to which a person has said something, or
--- the first of the queue, without those in `deciding`. Called by claims (`store/jobs/claims`). The rows of those that had begun are held
--- until the commit, and what others hold is passed over; those of the queue are only read, since they are written later if at all.
--- However few there were when the table was last looked through, each way follows its index and ends at the first: to sort a queue at
--- every claim costs the more the longer it is. OFFSET keeps a table of all that are alive from being made.
+-- The next jobs that are due: those that waited for their time, those whose lease was lost, those
+-- to which a person has said something, or the first of the queue, without those in `deciding`.
+-- Called by claims (`store/jobs/claims`). The rows of those that had begun are held until the
+-- commit, and what others hold is passed over; those of the queue are only read, since they are
+-- written later if at all. However few there were when the table was last looked through, each way
+-- follows its index and ends at the first: to sort a queue at every claim costs the more the longer
+-- it is. OFFSET keeps a table of all that are alive from being made.
 CREATE OR REPLACE FUNCTION jobs_due(
     alive bigint[], runbooks text[], most int[], deciding bigint[], several int, several_queued int
 ) RETURNS SETOF job

@@ -1,12 +1,14 @@
 -- Counts: what was decided and how far it took alerts, so that nothing is counted row by row.
 
--- How far a verdict takes an alert: the smaller, the further. Called by lists, timelines and the counts below; locks nothing.
+-- How far a verdict takes an alert: the smaller, the further. Called by lists, timelines and the
+-- counts below; locks nothing.
 CREATE OR REPLACE FUNCTION how_far(verdict text) RETURNS smallint
     LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
     SELECT (CASE verdict WHEN 'dispatched' THEN 1 WHEN 'proposed' THEN 2 WHEN 'watched' THEN 3
         WHEN 'folded' THEN 4 WHEN 'idle' THEN 4 ELSE 5 END)::smallint$$;
 
--- Counts new verdicts by rule, verdict and hour. Called after each insert into `verdicts`; locks rows of this connection alone.
+-- Counts new verdicts by rule, verdict and hour. Called after each insert into `verdicts`; locks
+-- rows of this connection alone.
 CREATE OR REPLACE FUNCTION verdicts_given() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN
@@ -18,7 +20,8 @@ BEGIN
     RETURN NULL;
 END$$;
 
--- Counts verdicts that were replaced: the former one less, the new one more. Called after each update of `verdicts`.
+-- Counts verdicts that were replaced: the former one less, the new one more. Called after each
+-- update of `verdicts`.
 CREATE OR REPLACE FUNCTION verdicts_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN
@@ -31,8 +34,9 @@ BEGIN
     RETURN NULL;
 END$$;
 
--- Counts alerts by minute and by the furthest that any rule took them. Called after each insert into `verdicts`. What Arvok tells of
--- its own doings is not counted. Each alert is found by its key, whatever was known of the tables when this was planned.
+-- Counts alerts by minute and by the furthest that any rule took them. Called after each insert
+-- into `verdicts`. What Arvok tells of its own doings is not counted. Each alert is found by its
+-- key, whatever was known of the tables when this was planned.
 CREATE OR REPLACE FUNCTION alerts_decided() RETURNS trigger
     LANGUAGE plpgsql SET enable_seqscan = off SET enable_hashjoin = off SET enable_mergejoin = off AS $$
 BEGIN
@@ -46,7 +50,8 @@ BEGIN
     RETURN NULL;
 END $$;
 
--- Moves alerts in those counts whose furthest verdict is another by now. Called after each update of `verdicts`.
+-- Moves alerts in those counts whose furthest verdict is another by now. Called after each update
+-- of `verdicts`.
 CREATE OR REPLACE FUNCTION alerts_decided_anew() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN

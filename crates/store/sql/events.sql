@@ -1,6 +1,7 @@
 -- Events: what is told of jobs and questions, and that something was published.
 
--- Writes an event of a job that is to enter as an alert. Called by triggers and by `store/outside`; locks nothing that was there.
+-- Writes an event of a job that is to enter as an alert. Called by triggers and by `store/outside`;
+-- locks nothing that was there.
 CREATE OR REPLACE FUNCTION tell(what text, severity text, words text, j job, more jsonb) RETURNS void
     LANGUAGE plpgsql AS $$
 BEGIN
@@ -15,7 +16,8 @@ BEGIN
                 'launched_by', j.launched_by, 'parent', j.parent, 'urgency', j.urgency), 'chain', coalesce(j.chain, '[]')) || more));
 END $$;
 
--- Tells that a question is asked, and what became of it. Called for each row of `decision` that is made or changes its state.
+-- Tells that a question is asked, and what became of it. Called for each row of `decision` that is
+-- made or changes its state.
 CREATE OR REPLACE FUNCTION decision_told() RETURNS trigger
     LANGUAGE plpgsql AS $$
 DECLARE
@@ -31,6 +33,7 @@ BEGIN
     RETURN NULL;
 END $$;
 
--- Counts the generation up. Called after each statement that changes `definition` or `secret`; those who publish wait for each other.
+-- Counts the generation up. Called after each statement that changes `definition` or `secret`;
+-- those who publish wait for each other.
 CREATE OR REPLACE FUNCTION catalog_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$BEGIN UPDATE catalog SET generation = generation + 1; RETURN NULL; END$$;

@@ -1,6 +1,7 @@
 -- Jobs: what follows when they are made, change, end and go.
 
--- Counts jobs that are made, and tells of them. Called after each insert into `job`; once for all jobs of a statement.
+-- Counts jobs that are made, and tells of them. Called after each insert into `job`; once for all
+-- jobs of a statement.
 CREATE OR REPLACE FUNCTION jobs_made() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN
@@ -15,8 +16,9 @@ BEGIN
     RETURN NULL;
 END $$;
 
--- Counts effects, tells of each change of a state, and has what follows the end of jobs: questions are withdrawn, waits end, and the jobs
--- above are woken. Called after each update of `job`; locks the jobs above in the order of their numbers.
+-- Counts effects, tells of each change of a state, and has what follows the end of jobs: questions
+-- are withdrawn, waits end, and the jobs above are woken. Called after each update of `job`; locks
+-- the jobs above in the order of their numbers.
 CREATE OR REPLACE FUNCTION jobs_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$
 DECLARE
@@ -81,8 +83,8 @@ BEGIN
     RETURN NULL;
 END $$;
 
--- Lets back one job for each target, and one for each runbook, of jobs that have ended. Called after each update of `job`; passes over
--- what others hold.
+-- Lets back one job for each target, and one for each runbook, of jobs that have ended. Called
+-- after each update of `job`; passes over what others hold.
 CREATE OR REPLACE FUNCTION jobs_let_back() RETURNS trigger
     LANGUAGE plpgsql AS $$
 DECLARE

@@ -1,8 +1,11 @@
 -- Records: what came of an event of a job.
 
--- Records jobs and their tries after an event of each: `node` is the one that begins them, if it does: they must be queued still, no one
--- may hold what they are steps of, and nothing may be halted. Without it each is held by its claim. Gives the jobs that were recorded. Called by `store/jobs/record`; locks those rows until the commit. Each row is found by its
--- key, whatever was known of the tables when this was planned; and it is planned once, since to plan it takes longer than to run it.
+-- Records jobs and their tries after an event of each: `node` is the one that begins them, if it
+-- does: they must be queued still, no one may hold what they are steps of, and nothing may be
+-- halted. Without it each is held by its claim. Gives the jobs that were recorded. Called by
+-- `store/jobs/record`; locks those rows until the commit. Each row is found by its key, whatever
+-- was known of the tables when this was planned; and it is planned once, since to plan it takes
+-- longer than to run it.
 CREATE OR REPLACE FUNCTION jobs_recorded(
     jobs jsonb, began jsonb, ended jsonb, node text, now timestamptz, lease int
 ) RETURNS TABLE(id bigint, runbook text, rule text, target text, chain jsonb)
@@ -43,7 +46,8 @@ BEGIN
                 AND (j.parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused')) END
         RETURNING j.id)
     SELECT array_agg(held.id) INTO kept FROM held;
-    -- Tries that are new, also those that end at once. A null of JSON is a value here, and comes out of its row as none.
+    -- Tries that are new, also those that end at once. A null of JSON is a value here, and comes
+    -- out of its row as none.
     IF began <> '[]' THEN
         INSERT INTO attempt (job_id, place, attempt, state, started_at, give, request, finished_at, output, error, saw)
             SELECT t.job, t.place, t.attempt, t.state, moment, coalesce(t.give, 'null'), t.request, t.finished_at,
@@ -53,7 +57,8 @@ BEGIN
             ON CONFLICT (job_id, place, attempt) DO UPDATE SET state = excluded.state, finished_at = excluded.finished_at,
                 output = excluded.output, error = excluded.error, saw = coalesce(excluded.saw, attempt.saw);
     END IF;
-    -- Tries that began before and end now; without a state they go on, and were answered or have looked.
+    -- Tries that began before and end now; without a state they go on, and were answered or have
+    -- looked.
     IF ended <> '[]' THEN
         UPDATE attempt a SET state = coalesce(t.state, a.state), error = coalesce(t.error, a.error),
                 finished_at = CASE WHEN t.state IS NULL THEN a.finished_at ELSE moment END,

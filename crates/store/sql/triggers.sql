@@ -1,5 +1,5 @@
--- Triggers: when each of these functions is called. To make one anew takes a lock of its table for a moment, behind whoever works with
--- it.
+-- Triggers: when each of these functions is called. To make one anew takes a lock of its table for
+-- a moment, behind whoever works with it.
 
 CREATE OR REPLACE TRIGGER alert_decided AFTER INSERT ON verdicts
     REFERENCING NEW TABLE AS given FOR EACH STATEMENT EXECUTE FUNCTION alerts_decided();

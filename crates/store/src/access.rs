@@ -11,8 +11,8 @@ use crate::{
 use arvok_api::{Role, TokenItem, Who};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Set,
-    TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter,
+    QueryOrder, Set, TransactionTrait,
 };
 use sha2::{Digest, Sha256};
 
@@ -37,7 +37,10 @@ pub async fn add_first_token<T, E: From<StoreError>>(
     written: impl FnOnce() -> Result<T, E>,
 ) -> Result<Option<T>, E> {
     let adding = db.begin().await.map_err(StoreError::from)?;
-    adding.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await.map_err(StoreError::from)?;
+    adding
+        .execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE")
+        .await
+        .map_err(StoreError::from)?;
     if any_token(&adding).await? {
         return Ok(None);
     }
@@ -48,7 +51,8 @@ pub async fn add_first_token<T, E: From<StoreError>>(
     Ok(Some(written))
 }
 
-/// Adds a token of role admin whatever stands, for whoever holds the machine; what `written` gives, and its name.
+/// Adds a token of role admin whatever stands, for whoever holds the machine; what `written` gives,
+/// and its name.
 pub async fn add_recovery<T, E: From<StoreError>>(
     db: &DatabaseConnection,
     secret: &str,
@@ -56,7 +60,10 @@ pub async fn add_recovery<T, E: From<StoreError>>(
     written: impl FnOnce() -> Result<T, E>,
 ) -> Result<(T, String), E> {
     let adding = db.begin().await.map_err(StoreError::from)?;
-    adding.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await.map_err(StoreError::from)?;
+    adding
+        .execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE")
+        .await
+        .map_err(StoreError::from)?;
     let name = format!("recovered-{}", now.format("%Y%m%d-%H%M%S-%3f"));
     let written = written()?;
     add_token(&adding, &name, Role::Admin, secret, now).await?;
@@ -79,7 +86,8 @@ pub async fn make_token(
     Ok(making.commit().await?)
 }
 
-/// Keeps a new token's hash. The name of a token that was revoked is not taken again: in the records it is that one's.
+/// Keeps a new token's hash. The name of a token that was revoked is not taken again: in the
+/// records it is that one's.
 pub async fn add_token(
     db: &impl ConnectionTrait,
     name: &str,
@@ -110,7 +118,8 @@ pub async fn add_token(
 /// All tokens, without themselves.
 pub async fn tokens(db: &DatabaseConnection) -> Result<Vec<TokenItem>, StoreError> {
     let found = token::Entity::find().order_by_asc(token::Column::Name).all(db).await?;
-    let item = |m: token::Model| TokenItem { role: m.role.0, name: m.name, created_at: m.created_at };
+    let item =
+        |m: token::Model| TokenItem { role: m.role.0, name: m.name, created_at: m.created_at };
     Ok(found.into_iter().map(item).collect())
 }
 
@@ -126,27 +135,43 @@ pub enum Revoked {
 }
 
 /// Revokes a token and ends its sessions. Of two admins that revoke each other at once one stays.
-pub async fn remove_token(db: &DatabaseConnection, name: &str, by: By<'_>) -> Result<Revoked, StoreError> {
+pub async fn remove_token(
+    db: &DatabaseConnection,
+    name: &str,
+    by: By<'_>,
+) -> Result<Revoked, StoreError> {
     let db = db.begin().await?;
     db.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await?;
-    let Some(found) = token::Entity::find().filter(token::Column::Name.eq(name)).one(&db).await? else {
+    let Some(found) = token::Entity::find().filter(token::Column::Name.eq(name)).one(&db).await?
+    else {
         return Ok(Revoked::Unknown);
     };
     if found.role.0 == Role::Admin {
-        let admins = token::Entity::find().filter(token::Column::Role.eq(Role::Admin.as_str())).count(&db).await?;
+        let admins = token::Entity::find()
+            .filter(token::Column::Role.eq(Role::Admin.as_str()))
+            .count(&db)
+            .await?;
         if admins <= 1 {
             return Ok(Revoked::LastAdmin);
         }
     }
     token::Entity::delete_by_id(found.id).exec(&db).await?;
-    sql::run(&db, "INSERT INTO token_gone (name) VALUES ($1) ON CONFLICT DO NOTHING", vec![name.into()]).await?;
+    sql::run(
+        &db,
+        "INSERT INTO token_gone (name) VALUES ($1) ON CONFLICT DO NOTHING",
+        vec![name.into()],
+    )
+    .await?;
     audit::record(&db, by, "token.revoked", name, found.role.0.as_str()).await?;
     db.commit().await?;
     Ok(Revoked::Yes)
 }
 
 /// Whose token it is.
-pub async fn by_token(db: &DatabaseConnection, secret: &str) -> Result<Option<(i64, Who)>, StoreError> {
+pub async fn by_token(
+    db: &DatabaseConnection,
+    secret: &str,
+) -> Result<Option<(i64, Who)>, StoreError> {
     let found = token::Entity::find().filter(token::Column::Hash.eq(hash(secret))).one(db).await?;
     Ok(found.map(|m| (m.id, Who { role: m.role.0, name: m.name })))
 }
@@ -159,14 +184,24 @@ pub async fn start_session(
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     session::Entity::delete_many().filter(session::Column::ExpiresAt.lt(now)).exec(db).await?;
-    let row = session::ActiveModel { hash: Set(hash(cookie)), token_id: Set(token_id), expires_at: Set(now + SESSION) };
+    let row = session::ActiveModel {
+        hash: Set(hash(cookie)),
+        token_id: Set(token_id),
+        expires_at: Set(now + SESSION),
+    };
     session::Entity::insert(row).exec_without_returning(db).await?;
     Ok(())
 }
 
 /// Whose session it is.
-pub async fn by_session(db: &DatabaseConnection, cookie: &str, now: DateTime<Utc>) -> Result<Option<Who>, StoreError> {
-    let Some(found) = session::Entity::find_by_id(hash(cookie)).one(db).await? else { return Ok(None) };
+pub async fn by_session(
+    db: &DatabaseConnection,
+    cookie: &str,
+    now: DateTime<Utc>,
+) -> Result<Option<Who>, StoreError> {
+    let Some(found) = session::Entity::find_by_id(hash(cookie)).one(db).await? else {
+        return Ok(None);
+    };
     if found.expires_at <= now {
         return Ok(None);
     }

@@ -1,5 +1,6 @@
-//! What was done that decides what others may do, and who was refused: who, what, when. Rows are only added, and go after
-//! their time; what is the same within an hour is counted in one row, so that no guesser fills the table.
+//! What was done that decides what others may do, and who was refused: who, what, when. Rows are
+//! only added, and go after their time; what is the same within an hour is counted in one row, so
+//! that no guesser fills the table.
 
 use crate::{StoreError, sql};
 use arvok_api::{AuditFilter, AuditItem, JobAct, Page};
@@ -59,9 +60,13 @@ pub(crate) fn job_name(job: JobId) -> String {
 }
 
 /// What people did to a job, the first first; the last so many.
-pub async fn of_job(db: &impl ConnectionTrait, job: JobId, most: i64) -> Result<Vec<JobAct>, StoreError> {
-    let sql =
-        "SELECT at, by, act, detail FROM (SELECT id, at, by_name AS by, act, nullif(detail, '') AS detail FROM audit
+pub async fn of_job(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    most: i64,
+) -> Result<Vec<JobAct>, StoreError> {
+    let sql = "SELECT at, by, act, detail FROM (SELECT id, at, by_name AS by, act, nullif(detail,
+            '') AS detail FROM audit
         WHERE what = $1 AND what LIKE 'job %' ORDER BY id DESC LIMIT $2) a ORDER BY id";
     sql::rows(db, sql, vec![job_name(job).into(), most.into()]).await
 }
@@ -74,17 +79,29 @@ pub async fn record(
     what: &str,
     detail: &str,
 ) -> Result<(), StoreError> {
-    let sql =
-        "INSERT INTO audit (at, by_kind, by_name, act, what, detail) VALUES (clock_timestamp(), $1, $2, $3, $4, $5)";
+    let sql = "INSERT INTO audit (at, by_kind, by_name, act, what, detail)
+        VALUES (clock_timestamp(), $1, $2, $3, $4, $5)";
     let clean = |text: &str| text.replace('\0', "\u{fffd}");
-    let values = vec![by.kind().into(), clean(by.name()).into(), act.into(), clean(what).into(), clean(detail).into()];
+    let values = vec![
+        by.kind().into(),
+        clean(by.name()).into(),
+        act.into(),
+        clean(what).into(),
+        clean(detail).into(),
+    ];
     sql::run(db, sql, values).await?;
     Ok(())
 }
 
 /// Records that somebody was refused: the same within an hour in one row, with how often.
-pub async fn refused(db: &impl ConnectionTrait, by: By<'_>, act: &str, what: &str) -> Result<(), StoreError> {
-    let sql = "WITH room AS (SELECT (SELECT count(*) FROM audit WHERE at > now() - interval '1 hour' AND same IS NOT NULL) < $5
+pub async fn refused(
+    db: &impl ConnectionTrait,
+    by: By<'_>,
+    act: &str,
+    what: &str,
+) -> Result<(), StoreError> {
+    let sql = "WITH room AS (SELECT (SELECT count(*) FROM audit
+        WHERE at > now() - interval '1 hour' AND same IS NOT NULL) < $5
                 AS enough),
             row AS (SELECT CASE WHEN enough THEN $1::text ELSE 'stranger' END AS by_kind,
                 CASE WHEN enough THEN $2::text ELSE 'many others' END AS by_name, $3::text AS act,
@@ -94,15 +111,25 @@ pub async fn refused(db: &impl ConnectionTrait, by: By<'_>, act: &str, what: &st
                 concat_ws(' ', date_trunc('hour', now()), by_kind, by_name, act, what) FROM row
         ON CONFLICT (same) DO UPDATE SET times = a.times + 1, at = excluded.at";
     let clean = |text: &str| text.replace('\0', "\u{fffd}");
-    let values =
-        vec![by.kind().into(), clean(by.name()).into(), act.into(), clean(what).into(), REFUSED_AN_HOUR.into()];
+    let values = vec![
+        by.kind().into(),
+        clean(by.name()).into(),
+        act.into(),
+        clean(what).into(),
+        REFUSED_AN_HOUR.into(),
+    ];
     sql::run(db, sql, values).await?;
     Ok(())
 }
 
 /// The newest first, from before a number.
-pub async fn list(db: &impl ConnectionTrait, filter: &AuditFilter, limit: u64) -> Result<Page<AuditItem>, StoreError> {
-    let sql = "SELECT id, at, by_kind AS kind, by_name AS by, act, what, nullif(detail, '') AS detail, times FROM audit
+pub async fn list(
+    db: &impl ConnectionTrait,
+    filter: &AuditFilter,
+    limit: u64,
+) -> Result<Page<AuditItem>, StoreError> {
+    let sql = "SELECT id, at, by_kind AS kind, by_name AS by, act, what, nullif(detail,
+        '') AS detail, times FROM audit
         WHERE id < $1 AND ($2::text IS NULL OR by_name = $2) AND ($3::text IS NULL OR act = $3)
             AND ($4::timestamptz IS NULL OR at >= $4)
         ORDER BY id DESC LIMIT $5";
@@ -130,7 +157,12 @@ pub async fn latest(db: &impl ConnectionTrait, act: &str) -> Result<Option<Strin
 }
 
 /// Removes what is older, at most so many rows.
-pub(crate) async fn sweep(db: &impl ConnectionTrait, now: DateTime<Utc>, most: i64) -> Result<u64, StoreError> {
-    let sql = "DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < $1 ORDER BY at LIMIT $2)";
+pub(crate) async fn sweep(
+    db: &impl ConnectionTrait,
+    now: DateTime<Utc>,
+    most: i64,
+) -> Result<u64, StoreError> {
+    let sql =
+        "DELETE FROM audit WHERE id IN (SELECT id FROM audit WHERE at < $1 ORDER BY at LIMIT $2)";
     sql::run(db, sql, vec![(now - KEPT).into(), most.into()]).await
 }

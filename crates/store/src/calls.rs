@@ -1,10 +1,14 @@
-//! Calls of connections: their turns, where so many may be out at once or within a time, over all nodes; and which were the last.
+//! Calls of connections: their turns, where so many may be out at once or within a time, over all
+//! nodes; and which were the last.
 
 use crate::{StoreError, entity::call, sql, stored::Stored};
 use arvok_api::CallState;
 use arvok_core::{JobId, job::Place};
 use chrono::{DateTime, Utc};
-use sea_orm::{ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Set};
+use sea_orm::{
+    ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
+    QuerySelect, Set,
+};
 use std::time::Duration;
 
 /// The turn of a call among those that are out.
@@ -15,8 +19,9 @@ pub struct Slot {
     most: u32,
 }
 
-/// Reserves the next moment at which something may be sent, where so much may within a time; how long to wait for it. None if
-/// that is longer than somebody has patience for: then nothing is reserved, so that nobody stands behind who has left.
+/// Reserves the next moment at which something may be sent, where so much may within a time; how
+/// long to wait for it. None if that is longer than somebody has patience for: then nothing is
+/// reserved, so that nobody stands behind who has left.
 pub async fn reserve(
     db: &impl ConnectionTrait,
     connection: &str,
@@ -29,8 +34,8 @@ pub async fn reserve(
         seconds: f64,
     }
     let share = per.as_secs_f64() / f64::from(calls.max(1));
-    let sql =
-        "INSERT INTO call_rate AS r (connection, next_at) VALUES ($1, clock_timestamp() + make_interval(secs => $2))
+    let sql = "INSERT INTO call_rate AS r (connection, next_at)
+            VALUES ($1, clock_timestamp() + make_interval(secs => $2))
         ON CONFLICT (connection) DO UPDATE
             SET next_at = greatest(r.next_at, clock_timestamp()) + make_interval(secs => $2)
             WHERE r.next_at <= clock_timestamp() + make_interval(secs => $3)
@@ -52,14 +57,16 @@ pub struct Allowed {
 /// Whether the turn of a call has come.
 #[derive(Debug, PartialEq)]
 pub enum Permit {
-    /// It has, and is to be given back if it is one of so many at once; the call may begin after a moment.
+    /// It has, and is to be given back if it is one of so many at once; the call may begin after a
+    /// moment.
     Granted(Option<Slot>, Duration),
     /// Others come first; it is asked for again then, unless its job is told before.
     Queued(Duration),
 }
 
-/// Takes the turn of a call through a connection, or a place in the queue of those who wait for theirs. A turn ends by itself after
-/// a while, should its node die. Each call of a person's has a mark.
+/// Takes the turn of a call through a connection, or a place in the queue of those who wait for
+/// theirs. A turn ends by itself after a while, should its node die. Each call of a person's has a
+/// mark.
 pub async fn permit(
     db: &impl ConnectionTrait,
     connection: &str,
@@ -74,7 +81,9 @@ pub async fn permit(
         again: Option<f64>,
     }
     let (who, job, place) = match caller {
-        Caller::Step { job, place, .. } => (format!("{job} {place}"), Some(job.0), Some(place.to_string())),
+        Caller::Step { job, place, .. } => {
+            (format!("{job} {place}"), Some(job.0), Some(place.to_string()))
+        }
         Caller::Person(name) => (format!("{name} {mark}"), None, None),
     };
     let sql = "SELECT slot, wait, again FROM call_turn($1, $2, $3, $4, $5, $6, $7, $8)";
@@ -111,19 +120,26 @@ struct NotifiedJob {
 pub async fn give_back(db: &impl ConnectionTrait, slot: &Slot) -> Result<Vec<JobId>, StoreError> {
     let most = i32::try_from(slot.most).unwrap_or(i32::MAX);
     let values = vec![slot.id.into(), slot.connection.as_str().into(), most.into()];
-    let told: Vec<NotifiedJob> = sql::typed(db, "SELECT job_id FROM call_over($1, $2, $3)", values).await?;
+    let told: Vec<NotifiedJob> =
+        sql::typed(db, "SELECT job_id FROM call_over($1, $2, $3)", values).await?;
     let jobs: Vec<i64> = told.into_iter().filter_map(|told| told.job_id).collect();
     if !jobs.is_empty() {
         // Not with the queue's lock held: the row of a job may be held for a while.
-        let tell = "UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
-            WHERE id IN (SELECT id FROM job WHERE id = ANY($1) AND state IN ('running', 'waiting') ORDER BY id FOR UPDATE)";
+        let tell = "UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting'
+            THEN now() ELSE wake_at END
+            WHERE id IN (SELECT id FROM job WHERE id = ANY($1) AND state IN ('running', 'waiting')
+            ORDER BY id FOR UPDATE)";
         sql::run(db, tell, vec![jobs.clone().into()]).await?;
     }
     Ok(jobs.into_iter().map(JobId).collect())
 }
 
 /// Leaves the queues in which steps of a job stand.
-pub async fn leave(db: &impl ConnectionTrait, job: JobId, places: Vec<String>) -> Result<(), StoreError> {
+pub async fn leave(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    places: Vec<String>,
+) -> Result<(), StoreError> {
     let sql = "DELETE FROM call_queue WHERE job_id = $1 AND place = ANY($2)";
     sql::run(db, sql, vec![job.0.into(), places.into()]).await?;
     Ok(())
@@ -139,7 +155,8 @@ pub(super) async fn told(
     struct Row {
         place: String,
     }
-    let sql = "SELECT place FROM call_queue WHERE job_id = $1 AND place = ANY($2) AND told_at IS NOT NULL";
+    let sql = "SELECT place FROM call_queue WHERE job_id = $1 AND place = ANY($2)
+        AND told_at IS NOT NULL";
     let rows: Vec<Row> = sql::typed(db, sql, vec![job.0.into(), places.into()]).await?;
     Ok(rows.into_iter().map(|row| row.place).collect())
 }
@@ -248,10 +265,12 @@ pub async fn went(
     connections: Vec<String>,
     now: DateTime<Utc>,
 ) -> Result<Vec<CallStatistics>, StoreError> {
-    let sql = "SELECT n.connection, coalesce(h.calls, 0) AS calls, coalesce(h.failed, 0) AS failed, h.median,
+    let sql = "SELECT n.connection, coalesce(h.calls, 0) AS calls, coalesce(h.failed, 0) AS failed,
+        h.median,
             l.at AS last_at, l.ended AS last_ended, l.message AS last_message
         FROM unnest($1::text[]) AS n (connection)
-        LEFT JOIN LATERAL (SELECT count(*) AS calls, count(*) FILTER (WHERE ended NOT IN ('done', 'later')) AS failed,
+        LEFT JOIN LATERAL (SELECT count(*) AS calls, count(*) FILTER (WHERE ended NOT IN ('done',
+        'later')) AS failed,
                 percentile_cont(0.5) WITHIN GROUP (ORDER BY millis) AS median
             FROM (SELECT ended, millis FROM call c WHERE c.connection = n.connection AND c.at > $2
                 ORDER BY c.id DESC LIMIT 1000) c) h ON true

@@ -56,8 +56,10 @@ pub struct Listener(PgListener);
 impl Listener {
     /// Starts to listen, on a connection of its own.
     pub async fn start(db: &DatabaseConnection) -> Result<Self, StoreError> {
-        let failed = |e: sea_orm::sqlx::Error| StoreError::Database(sea_orm::DbErr::Custom(e.to_string()));
-        let mut listener = PgListener::connect_with(db.get_postgres_connection_pool()).await.map_err(failed)?;
+        let failed =
+            |e: sea_orm::sqlx::Error| StoreError::Database(sea_orm::DbErr::Custom(e.to_string()));
+        let mut listener =
+            PgListener::connect_with(db.get_postgres_connection_pool()).await.map_err(failed)?;
         listener.listen(CHANNEL).await.map_err(failed)?;
         Ok(Self(listener))
     }

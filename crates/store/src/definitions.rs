@@ -16,8 +16,8 @@ use arvok_api::VersionItem;
 use arvok_core::settle::Tally;
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, FromQueryResult, QueryFilter,
-    QueryOrder, QuerySelect, Set, TransactionTrait, sea_query::Expr,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait,
+    FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Set, TransactionTrait, sea_query::Expr,
 };
 
 /// Which version of a document is the newest.
@@ -58,16 +58,23 @@ pub async fn generation(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
 
 /// These versions with their documents.
 pub async fn load(db: &DatabaseConnection, wanted: &[Newest]) -> Result<Vec<Model>, StoreError> {
-    let sql = "SELECT d.* FROM definition d JOIN unnest($1::text[], $2::text[], $3::int[]) AS t (kind, name, version)
+    let sql = "SELECT d.* FROM definition d JOIN unnest($1::text[], $2::text[],
+        $3::int[]) AS t (kind, name, version)
         USING (kind, name, version)";
-    let column = |f: fn(&Newest) -> &String| wanted.iter().map(|n| f(n).clone()).collect::<Vec<String>>().into();
+    let column = |f: fn(&Newest) -> &String| {
+        wanted.iter().map(|n| f(n).clone()).collect::<Vec<String>>().into()
+    };
     let versions = wanted.iter().map(|n| n.version).collect::<Vec<i32>>().into();
     let values = vec![column(|n| &n.kind), column(|n| &n.name), versions];
     Ok(Model::find_by_statement(sql::statement(sql, values)).all(db).await?)
 }
 
 /// All versions of a document, newest first.
-pub async fn versions(db: &DatabaseConnection, kind: &str, name: &str) -> Result<Vec<VersionItem>, StoreError> {
+pub async fn versions(
+    db: &DatabaseConnection,
+    kind: &str,
+    name: &str,
+) -> Result<Vec<VersionItem>, StoreError> {
     let found = Entity::find()
         .filter(Column::Kind.eq(kind))
         .filter(Column::Name.eq(name))
@@ -188,12 +195,16 @@ async fn put(
         published_by: Set(by.to_owned()),
         withdrawn: Set(withdrawn),
     };
-    let rows = versions.into_iter().map(|v| row(v, false)).chain(withdrawn.into_iter().map(|v| row(v, true)));
+    let rows = versions
+        .into_iter()
+        .map(|v| row(v, false))
+        .chain(withdrawn.into_iter().map(|v| row(v, true)));
     let rows: Vec<ActiveModel> = rows.collect();
     for row in &rows {
         let act = if row.withdrawn == Set(true) { "withdrawn" } else { "published" };
         let what = format!("{} {}", row.kind.as_ref(), row.name.as_ref());
-        audit::record(tx, By::Token(by), act, &what, &format!("version {}", row.version.as_ref())).await?;
+        audit::record(tx, By::Token(by), act, &what, &format!("version {}", row.version.as_ref()))
+            .await?;
     }
     Entity::insert_many(rows).exec_without_returning(tx).await?;
     secrets::approve(tx, &approved, by).await?;
@@ -202,27 +213,34 @@ async fn put(
         audit::record(tx, By::Token(by), "secret.approved", &what, shown_to).await?;
     }
     for a in awaited {
-        let sql = "INSERT INTO tally (rule, key, state, alarms, due) VALUES ($1, $2, $3::text::jsonb, '{}', $4)
+        let sql = "INSERT INTO tally (rule, key, state, alarms, due)
+            VALUES ($1, $2, $3::text::jsonb, '{}', $4)
             ON CONFLICT DO NOTHING";
         let state = serde_json::to_string(&a.tally)?;
-        sql::run(tx, sql, vec![a.rule.into(), a.key.into(), state.into(), a.tally.due.into()]).await?;
+        sql::run(tx, sql, vec![a.rule.into(), a.key.into(), state.into(), a.tally.due.into()])
+            .await?;
     }
     Ok(())
 }
 
 /// What a withdrawn rule remembers is ended: nothing waits any more, and what it proposed is
 /// withdrawn, each with the reason.
-async fn end_memories(tx: &DatabaseTransaction, rules: Vec<String>, now: DateTime<Utc>) -> Result<u64, StoreError> {
+async fn end_memories(
+    tx: &DatabaseTransaction,
+    rules: Vec<String>,
+    now: DateTime<Utc>,
+) -> Result<u64, StoreError> {
     if rules.is_empty() {
         return Ok(0);
     }
     // In the one order of all locks: tallies before pools, each by its key, verdicts after both.
     for table in ["tally", "pool"] {
-        let lock = format!("SELECT 1 FROM {table} WHERE rule = ANY($1) ORDER BY rule, key FOR UPDATE");
+        let lock =
+            format!("SELECT 1 FROM {table} WHERE rule = ANY($1) ORDER BY rule, key FOR UPDATE");
         tx.query_all_raw(sql::statement(&lock, vec![rules.clone().into()])).await?;
     }
-    let held =
-        "UPDATE verdicts v SET reason = v.reason || '; the rule was withdrawn before it was decided', decided_at = $2
+    let held = "UPDATE verdicts v SET reason = v.reason ||
+            '; the rule was withdrawn before it was decided', decided_at = $2
         FROM (SELECT rule, (state #>> '{episode,held,seen,alert}')::bigint AS alert FROM tally
             WHERE rule = ANY($1) AND state #> '{episode,held}' IS NOT NULL) t
         WHERE v.rule = t.rule AND v.alert_seq = t.alert";
@@ -237,7 +255,12 @@ async fn end_memories(tx: &DatabaseTransaction, rules: Vec<String>, now: DateTim
         .await?;
     let mut ended = 0;
     for table in ["pool", "tally"] {
-        ended += sql::run(tx, &format!("DELETE FROM {table} WHERE rule = ANY($1)"), vec![rules.clone().into()]).await?;
+        ended += sql::run(
+            tx,
+            &format!("DELETE FROM {table} WHERE rule = ANY($1)"),
+            vec![rules.clone().into()],
+        )
+        .await?;
     }
     Ok(ended)
 }
@@ -248,12 +271,15 @@ const DECIDED: TimeDelta = TimeDelta::minutes(1);
 /// Rules of which one pass ends what they left.
 const LEFT_AT_ONCE: i64 = 20;
 
-/// Ends what rules remember that stand no more: a batch that was under way while its rule was withdrawn wrote it after that. How much
-/// there was.
+/// Ends what rules remember that stand no more: a batch that was under way while its rule was
+/// withdrawn wrote it after that. How much there was.
 ///
 /// # Errors
 /// If the database cannot be worked with; then nothing was ended.
-pub async fn end_left_memories(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, StoreError> {
+pub async fn end_left_memories(
+    db: &DatabaseConnection,
+    now: DateTime<Utc>,
+) -> Result<u64, StoreError> {
     #[derive(FromQueryResult)]
     struct Left {
         rule: String,
@@ -262,14 +288,17 @@ pub async fn end_left_memories(db: &DatabaseConnection, now: DateTime<Utc>) -> R
     let all = |table: &str| {
         format!(
             "(WITH RECURSIVE r AS ((SELECT rule FROM {table} ORDER BY rule LIMIT 1) UNION ALL
-                SELECT (SELECT rule FROM {table} WHERE rule > r.rule ORDER BY rule LIMIT 1) FROM r WHERE r.rule IS NOT NULL)
+                SELECT (SELECT rule FROM {table} WHERE rule > r.rule ORDER BY rule LIMIT 1) FROM r
+                WHERE r.rule IS NOT NULL)
             SELECT rule FROM r WHERE rule IS NOT NULL)"
         )
     };
     let sql = format!(
-        "SELECT rule FROM ({} UNION {}) m WHERE NOT EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'rule' AND d.name = m.rule
+        "SELECT rule FROM ({} UNION {}) m WHERE NOT EXISTS (SELECT 1 FROM definition d
+            WHERE d.kind = 'rule' AND d.name = m.rule
             AND (NOT d.withdrawn OR d.published_at > $1) AND d.version =
-                (SELECT max(version) FROM definition n WHERE n.kind = 'rule' AND n.name = m.rule)) LIMIT $2",
+                (SELECT max(version) FROM definition n WHERE n.kind = 'rule' AND n.name = m.rule))
+                LIMIT $2",
         all("tally"),
         all("pool")
     );
@@ -287,7 +316,10 @@ pub async fn end_left_memories(db: &DatabaseConnection, now: DateTime<Utc>) -> R
 }
 
 /// What has been published since a moment, in words, newest first.
-pub async fn since(db: &DatabaseConnection, then: DateTime<Utc>) -> Result<Vec<String>, StoreError> {
+pub async fn since(
+    db: &DatabaseConnection,
+    then: DateTime<Utc>,
+) -> Result<Vec<String>, StoreError> {
     let found = Entity::find()
         .filter(Column::PublishedAt.gte(then))
         .order_by_desc(Column::PublishedAt)

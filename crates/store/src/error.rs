@@ -29,9 +29,11 @@ pub enum StoreError {
     /// Others changed what was needed again and again.
     #[error("{0} never keep still")]
     Contended(&'static str),
-    /// A newer release has made of the database what this one cannot work with; its latest migration.
+    /// A newer release has made of the database what this one cannot work with; its latest
+    /// migration.
     #[error(
-        "the database was brought to `{0}` by a newer release, with which this one cannot work any more; start that release, \
+        "the database was brought to `{0}` by a newer release, with which this one cannot work any \
+        more; start that release, \
         or restore the backup of before"
     )]
     Ahead(String),
@@ -66,7 +68,9 @@ impl StoreError {
         }
         match runtime(e) {
             Some(sqlx::Error::Database(e)) => of_state(&e.code().unwrap_or_default()),
-            Some(sqlx::Error::Decode(_) | sqlx::Error::ColumnDecode { .. } | sqlx::Error::Encode(_)) => Class::Lasting,
+            Some(
+                sqlx::Error::Decode(_) | sqlx::Error::ColumnDecode { .. } | sqlx::Error::Encode(_),
+            ) => Class::Lasting,
             Some(_) => Class::Down,
             None => Class::Lasting,
         }
@@ -92,9 +96,13 @@ fn of_state(state: &str) -> Class {
     match state {
         // Serialization failure, deadlock, unique key taken at the same moment, lock not available.
         "40001" | "40P01" | "23505" | "55P03" => Class::Passing,
-        // Connection lost, not enough resources, cancelled or shut down by an operator, too slow; a standby, which only reads, as
-        // one meets in a failover. The last: a number for which there is no table yet.
-        s if ["08", "53", "57", "58", "25P03", "25006", "23514"].iter().any(|class| s.starts_with(class)) => {
+        // Connection lost, not enough resources, cancelled or shut down by an operator, too slow; a
+        // standby, which only reads, as one meets in a failover. The last: a number for which there
+        // is no table yet.
+        s if ["08", "53", "57", "58", "25P03", "25006", "23514"]
+            .iter()
+            .any(|class| s.starts_with(class)) =>
+        {
             Class::Down
         }
         _ => Class::Lasting,
@@ -124,7 +132,9 @@ mod tests {
         for state in ["40001", "40P01", "23505"] {
             assert_eq!(of_state(state), Class::Passing, "{state}");
         }
-        for state in ["57P01", "57P03", "57014", "08006", "53100", "53300", "25P03", "25006", "23514"] {
+        for state in
+            ["57P01", "57P03", "57014", "08006", "53100", "53300", "25P03", "25006", "23514"]
+        {
             assert_eq!(of_state(state), Class::Down, "{state}");
         }
         for state in ["22021", "22P05", "54000", "42601"] {

@@ -1,9 +1,10 @@
-//! The keys of a payload as its sender wrote them. PostgreSQL keeps the keys of an object in an order of its own, by
-//! length and then by bytes; beside the payload stands in which order they came, so that people find in it what they
-//! know.
+//! The keys of a payload as its sender wrote them. PostgreSQL keeps the keys of an object in an
+//! order of its own, by length and then by bytes; beside the payload stands in which order they
+//! came, so that people find in it what they know.
 //!
-//! For each object with several keys, the outer before the inner, one character a key says which of the database's keys
-//! comes next; one character alone says that the object came as the database keeps it.
+//! For each object with several keys, the outer before the inner, one character a key says which of
+//! the database's keys comes next; one character alone says that the object came as the database
+//! keeps it.
 
 use serde_json::{Map, Value};
 use std::str::Chars;
@@ -29,9 +30,12 @@ fn note(value: &Value, order: &mut String) -> bool {
         return false;
     }
     match value {
-        Value::Array(items) => items.iter().fold(false, |differs, item| note(item, order) | differs),
+        Value::Array(items) => {
+            items.iter().fold(false, |differs, item| note(item, order) | differs)
+        }
         Value::Object(map) => {
-            let mut kept: Vec<(usize, &String, &Value)> = map.iter().enumerate().map(|(i, (k, v))| (i, k, v)).collect();
+            let mut kept: Vec<(usize, &String, &Value)> =
+                map.iter().enumerate().map(|(i, (k, v))| (i, k, v)).collect();
             kept.sort_by_key(|(_, key, _)| (key.len(), key.as_bytes()));
             let mut differs = kept.iter().enumerate().any(|(place, (came, ..))| place != *came);
             if differs {
@@ -64,7 +68,9 @@ pub(crate) fn restored(kept: Value, order: Option<&str>) -> Value {
 
 fn put_back(value: Value, order: &mut Chars<'_>) -> Value {
     match value {
-        Value::Array(items) => Value::Array(items.into_iter().map(|item| put_back(item, order)).collect()),
+        Value::Array(items) => {
+            Value::Array(items.into_iter().map(|item| put_back(item, order)).collect())
+        }
         Value::Object(map) => {
             let places = if map.len() > 1 { places(map.len(), order) } else { None };
             let mut kept: Vec<Option<(String, Value)>> =
@@ -107,8 +113,11 @@ mod tests {
     }
 
     fn values() -> impl Strategy<Value = Value> {
-        let leaf =
-            prop_oneof![Just(Value::Null), any::<i32>().prop_map(Value::from), "[a-z]{0,4}".prop_map(Value::from)];
+        let leaf = prop_oneof![
+            Just(Value::Null),
+            any::<i32>().prop_map(Value::from),
+            "[a-z]{0,4}".prop_map(Value::from)
+        ];
         leaf.prop_recursive(4, 60, 6, |inner| {
             let fields = proptest::collection::vec(("[a-zé]{1,4}", inner.clone()), 0..6);
             prop_oneof![
@@ -126,7 +135,8 @@ mod tests {
         }
 
         #[test]
-        fn whatever_stands_beside_it_nothing_of_a_payload_is_lost(value in values(), order in "[\u{1} -~é]{0,12}") {
+        fn whatever_stands_beside_it_nothing_of_a_payload_is_lost(value in values(),
+            order in "[\u{1} -~é]{0,12}") {
             prop_assert_eq!(restored(value.clone(), Some(&order)), value);
         }
     }

@@ -1,4 +1,5 @@
-//! Jobs that people launch by hand. The same launch that is sent twice, which its key tells, makes one job.
+//! Jobs that people launch by hand. The same launch that is sent twice, which its key tells, makes
+//! one job.
 
 use crate::{
     StoreError,
@@ -10,7 +11,8 @@ use crate::{
 use arvok_core::{AlarmId, AlertId, JobId, job::Progress, rule::Urgency};
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
+    TransactionTrait,
 };
 use serde_json::Value;
 
@@ -51,19 +53,27 @@ pub enum Launched {
 }
 
 /// The alarm of an alert, if it has one.
-pub async fn alarm_of_alert(db: &impl ConnectionTrait, alert: i64) -> Result<Option<AlarmId>, StoreError> {
+pub async fn alarm_of_alert(
+    db: &impl ConnectionTrait,
+    alert: i64,
+) -> Result<Option<AlarmId>, StoreError> {
     #[derive(FromQueryResult)]
     struct Found {
         id: i64,
     }
-    let sql = "SELECT a.id FROM alarm a JOIN alerts e ON e.seq = $1 AND a.source = e.source AND a.resource = e.resource
+    let sql = "SELECT a.id FROM alarm a JOIN alerts e ON e.seq = $1 AND a.source = e.source
+        AND a.resource = e.resource
         AND a.kind = e.kind WHERE e.state <> 'noted'";
     let found: Vec<Found> = sql::typed(db, sql, vec![alert.into()]).await?;
     Ok(found.first().map(|f| AlarmId(f.id)))
 }
 
 /// Makes a job, unless the same was launched before.
-pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<Utc>) -> Result<Launched, StoreError> {
+pub async fn launch(
+    db: &DatabaseConnection,
+    launch: Launch<'_>,
+    now: DateTime<Utc>,
+) -> Result<Launched, StoreError> {
     if let Some(before) = known(db, &launch).await? {
         return Ok(before);
     }
@@ -80,7 +90,11 @@ pub async fn launch(db: &DatabaseConnection, launch: Launch<'_>, now: DateTime<U
         urgency: launch.urgency.rank(),
         deadline: launch.deadline,
         refused: None,
-        origin: Origin { person: Some(launch.by.to_owned()), key: launch.key.map(str::to_owned), ..Origin::default() },
+        origin: Origin {
+            person: Some(launch.by.to_owned()),
+            key: launch.key.map(str::to_owned),
+            ..Origin::default()
+        },
         alert: launch.alert.map(AlertId),
         alarm,
         chain: Value::Null,
@@ -122,8 +136,9 @@ pub struct GoOn<'a> {
     pub reason: String,
 }
 
-/// Makes a job that goes on from where another ended, with what that was for and what it was given; the last tries of the steps that
-/// stand are taken over. While one that was made so is not over, it is the one.
+/// Makes a job that goes on from where another ended, with what that was for and what it was given;
+/// the last tries of the steps that stand are taken over. While one that was made so is not over,
+/// it is the one.
 ///
 /// # Errors
 /// If the database cannot be worked with; then nothing was made.
@@ -142,7 +157,8 @@ pub async fn go_on(
     let old: Vec<Inherited> = sql::typed(&tx, &lock, vec![go_on.of.0.into()]).await?;
     let Some(old) = old.into_iter().next() else { return Ok(None) };
     let under_way = "SELECT n.id FROM job o JOIN job n ON n.id = o.goes_on_as
-        WHERE o.id = $1 AND n.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
+        WHERE o.id = $1 AND n.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired',
+        'refused')";
     let other: Vec<CreatedId> = sql::typed(&tx, under_way, vec![go_on.of.0.into()]).await?;
     if let Some(other) = other.first() {
         return Ok(Some(Launched::Known(JobId(other.id))));
@@ -166,20 +182,27 @@ pub async fn go_on(
         beginning: Beginning::From(Box::new(go_on.progress.clone())),
     };
     let id = new::make(&tx, job).await?.ok_or(StoreError::Contended("the numbers of jobs"))?;
-    let sql = "WITH taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at, finished_at, give, request, answer,
+    let sql = "WITH taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at,
+        finished_at, give, request, answer,
                 output, error, saw)
-            SELECT $2, a.place, 0, a.state, a.started_at, a.finished_at, a.give, a.request, a.answer, a.output, a.error, a.saw
+            SELECT $2, a.place, 0, a.state, a.started_at, a.finished_at, a.give, a.request,
+            a.answer, a.output, a.error, a.saw
             FROM (SELECT DISTINCT ON (place) * FROM attempt WHERE job_id = $1
-                AND split_part(split_part(place, '.', 1), '[', 1) = ANY($3) ORDER BY place, attempt DESC) a
+                AND split_part(split_part(place, '.', 1), '[', 1) = ANY($3)
+                ORDER BY place, attempt DESC) a
             RETURNING 1)
         UPDATE job SET goes_on_as = $2 WHERE id = $1";
     sql::run(&tx, sql, vec![go_on.of.0.into(), id.0.into(), go_on.stand.into()]).await?;
-    audit::record(&tx, By::Token(go_on.by), "job.launched", &audit::job_name(id), &go_on.reason).await?;
+    audit::record(&tx, By::Token(go_on.by), "job.launched", &audit::job_name(id), &go_on.reason)
+        .await?;
     tx.commit().await?;
     Ok(Some(Launched::New(id)))
 }
 
-async fn known(db: &DatabaseConnection, launch: &Launch<'_>) -> Result<Option<Launched>, StoreError> {
+async fn known(
+    db: &DatabaseConnection,
+    launch: &Launch<'_>,
+) -> Result<Option<Launched>, StoreError> {
     let Some(key) = launch.key else { return Ok(None) };
     let found = job::Entity::find()
         .filter(job::Column::LaunchedBy.eq(launch.by))
@@ -187,7 +210,9 @@ async fn known(db: &DatabaseConnection, launch: &Launch<'_>) -> Result<Option<La
         .one(db)
         .await?;
     Ok(found.map(|job| {
-        let same = job.runbook == launch.runbook && job.inputs == launch.inputs && job.alert_seq == launch.alert;
+        let same = job.runbook == launch.runbook
+            && job.inputs == launch.inputs
+            && job.alert_seq == launch.alert;
         if same { Launched::Known(JobId(job.id)) } else { Launched::Other(JobId(job.id)) }
     }))
 }

@@ -1,11 +1,12 @@
 //! What Arvok remembers: PostgreSQL through SeaORM.
 //!
-//! [`schema`] holds the migrations and [`entity`] the small tables; [`intake`] is the one transaction from alert to
-//! job, [`days`] the tables of alerts by day, [`retention`] how long things are kept, [`jobs`] hands jobs to
-//! nodes and keeps their progress, [`launches`] makes those that people ask for, [`outside`]
-//! keeps what they wait for outside of them, [`nodes`] what these tell of themselves, [`proposals`] decides
-//! what was only proposed, [`definitions`] the versions of documents, [`access`] tokens and
-//! sessions, [`audit`] what was done with them, [`read`] answers questions, [`changes`] tells every node what changed.
+//! [`schema`] holds the migrations and [`entity`] the small tables; [`intake`] is the one
+//! transaction from alert to job, [`days`] the tables of alerts by day, [`retention`] how long
+//! things are kept, [`jobs`] hands jobs to nodes and keeps their progress, [`launches`] makes those
+//! that people ask for, [`outside`] keeps what they wait for outside of them, [`nodes`] what these
+//! tell of themselves, [`proposals`] decides what was only proposed, [`definitions`] the versions
+//! of documents, [`access`] tokens and sessions, [`audit`] what was done with them, [`read`]
+//! answers questions, [`changes`] tells every node what changed.
 
 pub mod access;
 pub mod audit;
@@ -69,7 +70,8 @@ impl Purpose {
 /// How long a database may take to let a first connection in.
 const FIRST: Duration = Duration::from_secs(5);
 
-/// Whether a database can be reached and keeps what belongs to a session, and else why, in its own words.
+/// Whether a database can be reached and keeps what belongs to a session, and else why, in its own
+/// words.
 ///
 /// # Errors
 /// The cause.
@@ -86,9 +88,11 @@ pub async fn reach(url: &str) -> Result<(), String> {
     if keeps { Ok(()) } else { Err(format!("{POOLED}; {SESSION_MODE}")) }
 }
 
-const POOLED: &str = "a pooler stands before it that gives each transaction another connection: what a node sets, locks and listens \
+const POOLED: &str = "a pooler stands before it that gives each transaction another connection: \
+    what a node sets, locks and listens \
     for in a session is lost between two statements";
-const SESSION_MODE: &str = "connect to the database itself, or have the pooler work in session mode, with \
+const SESSION_MODE: &str = "connect to the database itself, or have the pooler work in session \
+    mode, with \
     ignore_startup_parameters = extra_float_digits";
 
 /// A connection by itself; or why there is none, in the database's words.
@@ -104,23 +108,31 @@ async fn first(options: &PgConnectOptions) -> Result<PgConnection, String> {
     }
 }
 
-/// Whether what is set for a session is still there when another has begun a transaction meanwhile: a pooler that gives out connections
-/// by the transaction gives that one the connection on which it was set.
-async fn keeps_sessions(connection: &mut PgConnection, options: &PgConnectOptions) -> Result<bool, String> {
+/// Whether what is set for a session is still there when another has begun a transaction meanwhile:
+/// a pooler that gives out connections by the transaction gives that one the connection on which it
+/// was set.
+async fn keeps_sessions(
+    connection: &mut PgConnection,
+    options: &PgConnectOptions,
+) -> Result<bool, String> {
     let failed = |e: sqlx::Error| e.to_string();
     // No parameter that poolers know of: those they carry along.
     sqlx::raw_sql("SET arvok.session = 'kept'").execute(&mut *connection).await.map_err(failed)?;
     let mut other = first(options).await?;
     sqlx::raw_sql("BEGIN").execute(&mut other).await.map_err(failed)?;
-    let asked =
-        sqlx::raw_sql("SELECT coalesce(current_setting('arvok.session', true), '')").fetch_one(&mut *connection);
+    let asked = sqlx::raw_sql("SELECT coalesce(current_setting('arvok.session', true), '')")
+        .fetch_one(&mut *connection);
     let kept: String = asked.await.map_err(failed)?.try_get(0).map_err(failed)?;
     drop(other.close().await);
     Ok(kept == "kept")
 }
 
 /// Connects.
-pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<DatabaseConnection, StoreError> {
+pub async fn connect(
+    url: &str,
+    connections: u32,
+    purpose: Purpose,
+) -> Result<DatabaseConnection, StoreError> {
     let (statement, idle) = purpose.bounds();
     let mut options = ConnectOptions::new(url.to_owned());
     options
@@ -132,7 +144,8 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
         .test_before_acquire_if_idle_for(Duration::from_secs(5))
         .sqlx_logging(false);
     // Compiling a plan that reaches over many days takes longer than to run it.
-    let mut settings = vec![("jit", "off".to_owned()), ("statement_timeout", statement.as_millis().to_string())];
+    let mut settings =
+        vec![("jit", "off".to_owned()), ("statement_timeout", statement.as_millis().to_string())];
     if let Some(idle) = idle {
         settings.push(("idle_in_transaction_session_timeout", idle.as_millis().to_string()));
     }
@@ -145,7 +158,8 @@ pub async fn connect(url: &str, connections: u32, purpose: Purpose) -> Result<Da
         settings.push(("enable_partitionwise_join", "on".to_owned()));
     }
     // Not among the parameters of the start, which poolers do not pass on.
-    let set: String = settings.iter().map(|(name, value)| format!("SET {name} = '{value}';")).collect();
+    let set: String =
+        settings.iter().map(|(name, value)| format!("SET {name} = '{value}';")).collect();
     options.map_sqlx_postgres_pool_opts(move |pool| {
         let set = set.clone();
         pool.after_connect(move |connection, _| {
@@ -182,7 +196,8 @@ pub async fn encoding(db: &DatabaseConnection) -> Result<String, StoreError> {
     struct Encoding {
         name: String,
     }
-    let sql = "SELECT pg_encoding_to_char(encoding)::text AS name FROM pg_database WHERE datname = current_database()";
+    let sql = "SELECT pg_encoding_to_char(encoding)::text AS name FROM pg_database
+        WHERE datname = current_database()";
     let rows: Vec<Encoding> = sql::typed(db, sql, vec![]).await?;
     Ok(rows.into_iter().next().map(|r| r.name).unwrap_or_default())
 }
@@ -204,9 +219,11 @@ pub struct About {
 
 /// What the database says of itself.
 pub async fn about(db: &DatabaseConnection) -> Result<About, StoreError> {
-    let sql = "SELECT current_setting('server_version_num')::int AS version, pg_is_in_recovery() AS is_standby,
+    let sql = "SELECT current_setting('server_version_num')::int AS version,
+        pg_is_in_recovery() AS is_standby,
         current_setting('max_connections')::int - current_setting('superuser_reserved_connections')::int AS most_connections,
-        (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend') AS connections,
+        (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend') AS
+        connections,
         pg_database_size(current_database()) AS bytes";
     let rows: Vec<About> = sql::typed(db, sql, vec![]).await?;
     rows.into_iter().next().ok_or(StoreError::BrokenOff("what the database says of itself"))
@@ -228,6 +245,7 @@ pub async fn installation(db: &DatabaseConnection) -> Result<String, StoreError>
     struct Installation {
         id: String,
     }
-    let rows: Vec<Installation> = sql::typed(db, "SELECT id::text AS id FROM installation", vec![]).await?;
+    let rows: Vec<Installation> =
+        sql::typed(db, "SELECT id::text AS id FROM installation", vec![]).await?;
     Ok(rows.into_iter().next().map(|r| r.id).unwrap_or_default())
 }

@@ -43,7 +43,8 @@ pub struct Beat {
 /// Keeps what a node tells; an earlier one at the same address is over.
 pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError> {
     let sql = "WITH former AS (DELETE FROM node WHERE host = $2 AND address = $3 AND name <> $1)
-        INSERT INTO node (name, host, address, build, since, seen, generation, clock_offset, intake_bytes,
+        INSERT INTO node (name, host, address, build, since, seen, generation, clock_offset,
+        intake_bytes,
             oldest_seconds, commit_seconds, fault, listeners)
         VALUES ($1, $2, $3, $4, $5, clock_timestamp(), $6, $7, $8, $9, $10, $11, $12)
         ON CONFLICT (name) DO UPDATE SET seen = excluded.seen, generation = excluded.generation,
@@ -110,7 +111,8 @@ pub enum Forgotten {
 /// # Errors
 /// If the database cannot be worked with.
 pub async fn forget(db: &DatabaseConnection, name: &str) -> Result<Forgotten, StoreError> {
-    let sql = "DELETE FROM node WHERE name = $1 AND seen < clock_timestamp() - interval '30 seconds'";
+    let sql =
+        "DELETE FROM node WHERE name = $1 AND seen < clock_timestamp() - interval '30 seconds'";
     if sql::run(db, sql, vec![name.into()]).await? > 0 {
         return Ok(Forgotten::Gone);
     }
@@ -120,21 +122,27 @@ pub async fn forget(db: &DatabaseConnection, name: &str) -> Result<Forgotten, St
 
 /// Forgets all nodes that have not been heard of for 30 s; how many.
 pub async fn forget_silent(db: &DatabaseConnection) -> Result<u64, StoreError> {
-    sql::run(db, "DELETE FROM node WHERE seen < clock_timestamp() - interval '30 seconds'", vec![]).await
+    sql::run(db, "DELETE FROM node WHERE seen < clock_timestamp() - interval '30 seconds'", vec![])
+        .await
 }
 
 /// The nodes heard of within the last day, the longest running first.
 pub async fn all(db: &DatabaseConnection) -> Result<Vec<NodeItem>, StoreError> {
-    let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset, intake_bytes, fault,
+    let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset,
+        intake_bytes, fault,
             listeners, oldest_seconds AS oldest_delivery, commit_seconds AS commit,
             extract(epoch FROM clock_timestamp() - seen)::float8 AS lag,
             (SELECT count(*) FROM job j WHERE j.node = n.name AND j.state = 'running') AS leases
-        FROM node n WHERE seen > clock_timestamp() - interval '1 day' ORDER BY since, name LIMIT 200";
+        FROM node n WHERE seen > clock_timestamp() - interval '1 day' ORDER BY since, name
+        LIMIT 200";
     sql::rows(db, sql, vec![]).await
 }
 
 /// How the listeners of a source stand at the nodes that are alive.
-pub async fn listeners(db: &DatabaseConnection, source: &str) -> Result<Vec<ListenerItem>, StoreError> {
+pub async fn listeners(
+    db: &DatabaseConnection,
+    source: &str,
+) -> Result<Vec<ListenerItem>, StoreError> {
     let alive = all(db).await?.into_iter().filter(|node| node.lag < 30.0);
     Ok(alive.flat_map(|node| node.listeners).filter(|listener| listener.source == source).collect())
 }
@@ -149,14 +157,17 @@ pub async fn backlog(db: &DatabaseConnection) -> Result<Backlog, StoreError> {
         lock_waits: i64,
         aside: i64,
     }
-    let sql = "SELECT q.queued, coalesce(extract(epoch FROM now() - q.oldest), 0)::float8 AS oldest_queued,
+    let sql = "SELECT q.queued, coalesce(extract(epoch
+        FROM now() - q.oldest), 0)::float8 AS oldest_queued,
             greatest(coalesce(extract(epoch FROM now() - least(
-                (SELECT min(due) FROM tally), (SELECT min(due) FROM pool))), 0), 0)::float8 AS overdue,
+                (SELECT min(due) FROM tally), (SELECT min(due)
+                FROM pool))), 0), 0)::float8 AS overdue,
             (SELECT count(*) FROM pg_stat_activity
                 WHERE datname = current_database() AND wait_event_type = 'Lock') AS lock_waits,
             (SELECT count(*) FROM tally WHERE aside IS NOT NULL)
                 + (SELECT count(*) FROM pool WHERE aside IS NOT NULL) AS aside
-        FROM (SELECT count(*) AS queued, min(created_at) AS oldest FROM job WHERE state = 'queued') q";
+        FROM (SELECT count(*) AS queued, min(created_at) AS oldest FROM job
+        WHERE state = 'queued') q";
     let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
     let Some(row) = rows.into_iter().next() else { return Ok(Backlog::default()) };
     let set_aside = if row.aside > 0 { intake::set_aside_now(db, 20).await? } else { Vec::new() };

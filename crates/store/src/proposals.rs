@@ -19,8 +19,8 @@ use arvok_core::{
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
-    ColumnTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder, QuerySelect, Set,
-    TransactionTrait,
+    ColumnTrait, DatabaseConnection, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect, Set, TransactionTrait,
 };
 use serde_json::Value;
 
@@ -45,7 +45,11 @@ impl Decided<'_> {
 }
 
 /// Launches an open proposal; false if it is not open any more.
-pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) -> Result<bool, StoreError> {
+pub async fn launch(
+    db: &DatabaseConnection,
+    id: JobId,
+    decided: Decided<'_>,
+) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
     if !decide(&tx, id, Decision::Launched, decided).await? {
         return Ok(false);
@@ -59,7 +63,8 @@ pub async fn launch(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) ->
 
 /// The job that a proposal becomes.
 fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
-    let otherwise = decided.otherwise().map_or_else(String::new, |otherwise| format!(" {otherwise}"));
+    let otherwise =
+        decided.otherwise().map_or_else(String::new, |otherwise| format!(" {otherwise}"));
     NewJob {
         id: Some(JobId(p.id)),
         runbook: p.runbook,
@@ -80,7 +85,11 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
 }
 
 /// Dismisses an open proposal; false if it is not open any more.
-pub async fn dismiss(db: &DatabaseConnection, id: JobId, decided: Decided<'_>) -> Result<bool, StoreError> {
+pub async fn dismiss(
+    db: &DatabaseConnection,
+    id: JobId,
+    decided: Decided<'_>,
+) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
     let done = decide(&tx, id, Decision::Dismissed, decided).await?;
     tx.commit().await?;
@@ -95,7 +104,9 @@ async fn decide(
     decision: Decision,
     decided: Decided<'_>,
 ) -> Result<bool, StoreError> {
-    let Some(proposal) = proposal::Entity::find_by_id(id.0).one(tx).await? else { return Ok(false) };
+    let Some(proposal) = proposal::Entity::find_by_id(id.0).one(tx).await? else {
+        return Ok(false);
+    };
     let mut tallies = locked(tx, &proposal).await?;
     let state = match decision {
         Decision::Launched => ProposalState::Launched,
@@ -118,7 +129,8 @@ async fn decide(
     let act = format!("proposal.{state}");
     let otherwise = decided.otherwise();
     let detail: Vec<&str> = otherwise.as_deref().into_iter().chain(decided.note).collect();
-    audit::record(tx, By::Token(decided.by), &act, &audit::job_name(id), &detail.join(": ")).await?;
+    audit::record(tx, By::Token(decided.by), &act, &audit::job_name(id), &detail.join(": "))
+        .await?;
     let mut script = Script::default();
     for (key, tally) in &mut tallies {
         tally.decided(proposal.first_id.map_or(id, JobId), decision);
@@ -130,7 +142,10 @@ async fn decide(
     Ok(true)
 }
 
-async fn locked(tx: &DatabaseTransaction, of: &proposal::Model) -> Result<Vec<(String, Tally)>, StoreError> {
+async fn locked(
+    tx: &DatabaseTransaction,
+    of: &proposal::Model,
+) -> Result<Vec<(String, Tally)>, StoreError> {
     let rows = tally::Entity::find()
         .filter(tally::Column::Rule.eq(&of.rule))
         .filter(tally::Column::Key.is_in(&of.tallies))

@@ -1,4 +1,5 @@
-//! How long things are kept. It stands in the database, so that all nodes agree, and is changed there.
+//! How long things are kept. It stands in the database, so that all nodes agree, and is changed
+//! there.
 
 use crate::{
     StoreError,
@@ -30,7 +31,12 @@ pub struct Retention {
 impl Default for Retention {
     fn default() -> Self {
         let days = TimeDelta::days;
-        Self { alerts: days(30), sources: BTreeMap::new(), unreadable: days(30), attempts: days(400) }
+        Self {
+            alerts: days(30),
+            sources: BTreeMap::new(),
+            unreadable: days(30),
+            attempts: days(400),
+        }
     }
 }
 
@@ -70,19 +76,23 @@ impl RecordKind {
 impl Change {
     /// What would be kept for too short a time, by its name, with the shortest.
     pub fn too_short(&self) -> Option<(String, TimeDelta, TimeDelta)> {
-        let all = self.all.iter().map(|(what, time)| (what.as_str().to_owned(), *time, what.least()));
-        let sources = self
-            .sources
-            .iter()
-            .filter_map(|(source, time)| Some((format!("sources.{source}"), (*time)?, RecordKind::Alerts.least())));
+        let all =
+            self.all.iter().map(|(what, time)| (what.as_str().to_owned(), *time, what.least()));
+        let sources = self.sources.iter().filter_map(|(source, time)| {
+            Some((format!("sources.{source}"), (*time)?, RecordKind::Alerts.least()))
+        });
         all.chain(sources).find(|(_, time, least)| time < least)
     }
 
     /// What it says otherwise than it is.
     pub fn differs_from(&self, now: &Retention) -> Vec<String> {
-        let all =
-            self.all.iter().filter(|(what, time)| now.time(**what) != **time).map(|(what, _)| what.as_str().into());
-        let sources = self.sources.iter().filter(|(source, time)| now.sources.get(*source) != time.as_ref());
+        let all = self
+            .all
+            .iter()
+            .filter(|(what, time)| now.time(**what) != **time)
+            .map(|(what, _)| what.as_str().into());
+        let sources =
+            self.sources.iter().filter(|(source, time)| now.sources.get(*source) != time.as_ref());
         all.chain(sources.map(|(source, _)| format!("sources.{source}"))).collect()
     }
 }
@@ -131,7 +141,11 @@ impl Retention {
     pub fn told(&self) -> RetentionTimes {
         RetentionTimes {
             alerts_seconds: self.alerts.num_seconds(),
-            sources_seconds: self.sources.iter().map(|(s, t)| (s.clone(), t.num_seconds())).collect(),
+            sources_seconds: self
+                .sources
+                .iter()
+                .map(|(s, t)| (s.clone(), t.num_seconds()))
+                .collect(),
             unreadable_seconds: self.unreadable.num_seconds(),
             attempts_seconds: self.attempts.num_seconds(),
         }
@@ -147,14 +161,16 @@ struct Row {
 
 /// How long things are kept now; none before anybody has said it.
 async fn said(db: &impl ConnectionTrait) -> Result<Option<Retention>, StoreError> {
-    let rows: Vec<Row> = sql::typed(db, "SELECT what, source, seconds FROM retention", vec![]).await?;
+    let rows: Vec<Row> =
+        sql::typed(db, "SELECT what, source, seconds FROM retention", vec![]).await?;
     if rows.is_empty() {
         return Ok(None);
     }
     let mut said = Retention::default();
     for Row { what, source, seconds } in rows {
         // Whatever wrote it: no time is reached that is none.
-        let time = Period::LONGEST.delta().min(TimeDelta::seconds(seconds.min(i64::from(u32::MAX))));
+        let time =
+            Period::LONGEST.delta().min(TimeDelta::seconds(seconds.min(i64::from(u32::MAX))));
         match RecordKind::ALL.into_iter().find(|known| known.as_str() == what) {
             Some(RecordKind::Alerts) if !source.is_empty() => _ = said.sources.insert(source, time),
             Some(what) => said.set(what, time),
@@ -170,8 +186,13 @@ pub async fn now(db: &impl ConnectionTrait) -> Result<Retention, StoreError> {
     Ok(said(db).await?.unwrap_or_default())
 }
 
-/// What a node was told for its first start counts where nobody has said anything yet; how long things are kept.
-pub async fn begin(db: &DatabaseConnection, told: &Change, by: By<'_>) -> Result<Retention, StoreError> {
+/// What a node was told for its first start counts where nobody has said anything yet; how long
+/// things are kept.
+pub async fn begin(
+    db: &DatabaseConnection,
+    told: &Change,
+    by: By<'_>,
+) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
     turn(&tx).await?;
     let retention = match said(&tx).await? {
@@ -188,7 +209,11 @@ pub async fn begin(db: &DatabaseConnection, told: &Change, by: By<'_>) -> Result
 }
 
 /// Changes how long things are kept, for all nodes; as it is then.
-pub async fn change(db: &DatabaseConnection, change: &Change, by: By<'_>) -> Result<Retention, StoreError> {
+pub async fn change(
+    db: &DatabaseConnection,
+    change: &Change,
+    by: By<'_>,
+) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
     turn(&tx).await?;
     let retention = now(&tx).await?.with(change);
@@ -206,7 +231,10 @@ async fn turn(tx: &impl ConnectionTrait) -> Result<(), StoreError> {
 
 async fn write(tx: &impl ConnectionTrait, retention: &Retention) -> Result<(), StoreError> {
     let all = RecordKind::ALL.map(|what| (what.as_str(), String::new(), retention.time(what)));
-    let sources = retention.sources.iter().map(|(source, time)| (RecordKind::Alerts.as_str(), source.clone(), *time));
+    let sources = retention
+        .sources
+        .iter()
+        .map(|(source, time)| (RecordKind::Alerts.as_str(), source.clone(), *time));
     let (mut what, mut source, mut seconds) = (Vec::new(), Vec::new(), Vec::new());
     for (of, name, time) in all.into_iter().chain(sources) {
         what.push(of.to_owned());
@@ -214,15 +242,18 @@ async fn write(tx: &impl ConnectionTrait, retention: &Retention) -> Result<(), S
         seconds.push(time.num_seconds());
     }
     sql::run(tx, "DELETE FROM retention", vec![]).await?;
-    let sql =
-        "INSERT INTO retention (what, source, seconds) SELECT * FROM unnest($1::text[], $2::text[], $3::bigint[])";
+    let sql = "INSERT INTO retention (what, source, seconds) SELECT *
+        FROM unnest($1::text[], $2::text[], $3::bigint[])";
     sql::run(tx, sql, vec![what.into(), source.into(), seconds.into()]).await?;
     Ok(())
 }
 
 fn text(retention: &Retention) -> String {
     let time = |time: TimeDelta| Period::from_secs(time.num_seconds().unsigned_abs());
-    let all = RecordKind::ALL.into_iter().map(|what| format!("{} {}", what.as_str(), time(retention.time(what))));
-    let sources = retention.sources.iter().map(|(name, kept)| format!("alerts of {name} {}", time(*kept)));
+    let all = RecordKind::ALL
+        .into_iter()
+        .map(|what| format!("{} {}", what.as_str(), time(retention.time(what))));
+    let sources =
+        retention.sources.iter().map(|(name, kept)| format!("alerts of {name} {}", time(*kept)));
     all.chain(sources).collect::<Vec<_>>().join(", ")
 }

@@ -1,12 +1,13 @@
-//! The functions and triggers of the database. They stand as files in `store/sql`, each function with what it promises, and are made
-//! anew as a whole when they change. Nodes of the release before go on with what this one makes, so it has to be good for them too; and
-//! they leave alone what a later revision has made.
+//! The functions and triggers of the database. They stand as files in `store/sql`, each function
+//! with what it promises, and are made anew as a whole when they change. Nodes of the release
+//! before go on with what this one makes, so it has to be good for them too; and they leave alone
+//! what a later revision has made.
 
 use crate::{StoreError, sql};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
 
 /// Counts up with every change of a file; a test holds that.
-pub const REVISION: i32 = 3;
+pub const REVISION: i32 = 4;
 
 /// All files, in the order in which they are run.
 const FILES: [&str; 8] = [
@@ -26,7 +27,8 @@ struct StoredRevision {
     same: bool,
 }
 
-/// Makes them, unless they stand as they are here, or as a later revision has made them. A lock of a table is waited for so many seconds.
+/// Makes them, unless they stand as they are here, or as a later revision has made them. A lock of
+/// a table is waited for so many seconds.
 ///
 /// # Errors
 /// Of the passing kind if somebody holds a table for long.
@@ -38,13 +40,16 @@ pub(crate) async fn make(db: &DatabaseConnection, lock_seconds: u32) -> Result<(
         return Ok(());
     }
     let tx = db.begin().await?;
-    tx.execute_unprepared(&format!("SET LOCAL statement_timeout = 0; SET LOCAL lock_timeout = '{lock_seconds}s'"))
-        .await?;
+    tx.execute_unprepared(&format!(
+        "SET LOCAL statement_timeout = 0; SET LOCAL lock_timeout = '{lock_seconds}s'"
+    ))
+    .await?;
     for file in FILES {
         tx.execute_unprepared(file).await?;
     }
     let made = "INSERT INTO routines (revision, text_hash) VALUES ($1, md5($2))
-        ON CONFLICT (is_one) DO UPDATE SET revision = excluded.revision, text_hash = excluded.text_hash";
+        ON CONFLICT (is_one) DO UPDATE SET revision = excluded.revision,
+        text_hash = excluded.text_hash";
     sql::run(&tx, made, vec![REVISION.into(), text.into()]).await?;
     tx.commit().await?;
     Ok(())

@@ -1,7 +1,10 @@
-//! The migrations, in order: each is a file of SQL that never changes once released. Functions and triggers are not among them; they
-//! are made anew when they change (`routines`).
+//! The migrations, in order: each is a file of SQL that never changes once released. Functions and
+//! triggers are not among them; they are made anew when they change (`routines`).
 
-use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, FromQueryResult, TransactionTrait};
+use sea_orm::{
+    ConnectionTrait, DatabaseConnection, DatabaseTransaction, DbErr, FromQueryResult,
+    TransactionTrait,
+};
 use sea_orm_migration::{MigrationName, MigrationTrait, MigratorTrait, SchemaManager, async_trait};
 
 use crate::{StoreError, routines, sql};
@@ -15,9 +18,18 @@ struct Migrator;
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
         vec![
-            Box::new(Step { name: "0001_baseline", sql: include_str!("../migrations/0001_baseline.sql") }),
-            Box::new(Step { name: "0002_listeners", sql: include_str!("../migrations/0002_listeners.sql") }),
-            Box::new(Step { name: "0003_words", sql: include_str!("../migrations/0003_words.sql") }),
+            Box::new(Step {
+                name: "0001_baseline",
+                sql: include_str!("../migrations/0001_baseline.sql"),
+            }),
+            Box::new(Step {
+                name: "0002_listeners",
+                sql: include_str!("../migrations/0002_listeners.sql"),
+            }),
+            Box::new(Step {
+                name: "0003_words",
+                sql: include_str!("../migrations/0003_words.sql"),
+            }),
         ]
     }
 }
@@ -44,7 +56,8 @@ impl MigrationTrait for Step {
         let db = manager.get_connection();
         // As long as it takes: an index over all that is stored is not made in half a minute.
         db.execute_unprepared("SET LOCAL statement_timeout = 0").await?;
-        // But nobody else waits for it for longer: who waits for a lock of a table keeps all from that table who come after.
+        // But nobody else waits for it for longer: who waits for a lock of a table keeps all from
+        // that table who come after.
         db.execute_unprepared(&format!("SET LOCAL lock_timeout = '{LOCK_SECONDS}s'")).await?;
         db.execute_unprepared(self.sql).await.map(|_| ())
     }
@@ -61,21 +74,26 @@ pub(crate) async fn take_turn(tx: &DatabaseTransaction) -> Result<(), StoreError
 
 /// How long a migration waits for a lock, while whoever takes alerts in waits behind it.
 const LOCK_SECONDS: u32 = 2;
-/// How long migrations are tried, while somebody is in the way again and again; and the longest time between two tries.
+/// How long migrations are tried, while somebody is in the way again and again; and the longest
+/// time between two tries.
 const PATIENCE: Duration = Duration::from_secs(3_600);
 const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 
-/// Brings the schema up to date; nodes that start together wait for each other. Whoever reads for long, as a dump does, is
-/// waited for a little at a time, so that nodes of before go on with their work in between. How many migrations the database is ahead
-/// of this program: a newer release has begun to work with it, and this one may go on.
+/// Brings the schema up to date; nodes that start together wait for each other. Whoever reads for
+/// long, as a dump does, is waited for a little at a time, so that nodes of before go on with their
+/// work in between. How many migrations the database is ahead of this program: a newer release has
+/// begun to work with it, and this one may go on.
 ///
 /// # Errors
-/// [`StoreError::Ahead`] if nodes of this release cannot work with what a newer one has made of the database.
+/// [`StoreError::Ahead`] if nodes of this release cannot work with what a newer one has made of the
+/// database.
 pub async fn migrate(db: &DatabaseConnection) -> Result<usize, StoreError> {
     let (begun, mut pause) = (Instant::now(), Duration::from_millis(100));
     loop {
         match attempt(db).await {
-            Err(e) if e.is_passing() && begun.elapsed() < PATIENCE => tokio::time::sleep(pause).await,
+            Err(e) if e.is_passing() && begun.elapsed() < PATIENCE => {
+                tokio::time::sleep(pause).await
+            }
             done => return done,
         }
         pause = (pause * 2).min(LONGEST_PAUSE);
@@ -129,7 +147,8 @@ pub async fn standing(db: &impl ConnectionTrait) -> Result<MigrationStatus, Stor
         let rows: Vec<Name> = sql::typed(db, sql, vec![]).await?;
         Ok::<BTreeSet<String>, StoreError>(rows.into_iter().filter_map(|row| row.name).collect())
     };
-    let known: BTreeSet<String> = Migrator::migrations().iter().map(|m| m.name().to_owned()).collect();
+    let known: BTreeSet<String> =
+        Migrator::migrations().iter().map(|m| m.name().to_owned()).collect();
     if names("SELECT to_regclass('seaql_migrations')::text AS name").await?.is_empty() {
         return Ok(MigrationStatus {
             is_new: true,
@@ -140,10 +159,17 @@ pub async fn standing(db: &impl ConnectionTrait) -> Result<MigrationStatus, Stor
     }
     let made = names("SELECT version AS name FROM seaql_migrations").await?;
     let newer: Vec<String> = made.difference(&known).cloned().collect();
-    let floor = match names("SELECT to_regclass('migration_floor')::text AS name").await?.is_empty() {
+    let floor = match names("SELECT to_regclass('migration_floor')::text AS name").await?.is_empty()
+    {
         true => BTreeSet::new(),
         false => names("SELECT migration AS name FROM migration_floor").await?,
     };
-    let may_go_on = newer.is_empty() || !floor.is_empty() && floor.is_subset(&known) && known.is_subset(&made);
-    Ok(MigrationStatus { is_new: false, pending: known.difference(&made).count(), newer, may_go_on })
+    let may_go_on =
+        newer.is_empty() || !floor.is_empty() && floor.is_subset(&known) && known.is_subset(&made);
+    Ok(MigrationStatus {
+        is_new: false,
+        pending: known.difference(&made).count(),
+        newer,
+        may_go_on,
+    })
 }

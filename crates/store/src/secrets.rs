@@ -8,7 +8,8 @@ use crate::{
 use arvok_api::SecretItem;
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set, sea_query::OnConflict,
+    ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set,
+    sea_query::OnConflict,
 };
 use std::collections::BTreeSet;
 
@@ -24,7 +25,11 @@ pub struct Sealed {
 }
 
 /// Sets or replaces one.
-pub async fn set(db: &DatabaseConnection, secret: Sealed, now: DateTime<Utc>) -> Result<(), StoreError> {
+pub async fn set(
+    db: &DatabaseConnection,
+    secret: Sealed,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
     let row = ActiveModel {
         name: Set(secret.name),
         sealed: Set(secret.sealed),
@@ -46,7 +51,10 @@ pub async fn remove(db: &DatabaseConnection, name: &str) -> Result<bool, StoreEr
 /// All of them, sealed.
 pub async fn all(db: &DatabaseConnection) -> Result<Vec<Sealed>, StoreError> {
     let found = Entity::find().all(db).await?;
-    Ok(found.into_iter().map(|m| Sealed { name: m.name, sealed: m.sealed, allowed: m.allowed }).collect())
+    Ok(found
+        .into_iter()
+        .map(|m| Sealed { name: m.name, sealed: m.sealed, allowed: m.allowed })
+        .collect())
 }
 
 /// All of them, by name.
@@ -62,7 +70,8 @@ pub async fn list(db: &DatabaseConnection) -> Result<Vec<SecretItem>, StoreError
     Ok(found.into_iter().map(item).collect())
 }
 
-/// To what an admin lets a secret go: by which connection, and there to which addresses, under which authorities.
+/// To what an admin lets a secret go: by which connection, and there to which addresses, under
+/// which authorities.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Approval {
     /// The secret.
@@ -83,17 +92,32 @@ pub async fn approvals(db: &impl ConnectionTrait) -> Result<BTreeSet<Approval>, 
     }
     let sql = "SELECT secret, connection, shown_to FROM secret_approval";
     let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
-    let of = |r: Row| Approval { secret: r.secret, connection: r.connection, shown_to: r.shown_to.to_string() };
+    let of = |r: Row| Approval {
+        secret: r.secret,
+        connection: r.connection,
+        shown_to: r.shown_to.to_string(),
+    };
     Ok(rows.into_iter().map(of).collect())
 }
 
 /// Keeps what an admin approves.
-pub async fn approve(db: &impl ConnectionTrait, approved: &[Approval], by: &str) -> Result<(), StoreError> {
+pub async fn approve(
+    db: &impl ConnectionTrait,
+    approved: &[Approval],
+    by: &str,
+) -> Result<(), StoreError> {
     let sql = "INSERT INTO secret_approval (secret, connection, shown_to, approved_by)
-        SELECT s, c, t::jsonb, $4 FROM unnest($1::text[], $2::text[], $3::text[]) AS a (s, c, t) ON CONFLICT DO NOTHING";
-    let column = |of: fn(&Approval) -> &String| approved.iter().map(|a| of(a).clone()).collect::<Vec<String>>();
-    let values =
-        vec![column(|a| &a.secret).into(), column(|a| &a.connection).into(), column(|a| &a.shown_to).into(), by.into()];
+        SELECT s, c, t::jsonb, $4 FROM unnest($1::text[], $2::text[], $3::text[]) AS a (s, c,
+        t) ON CONFLICT DO NOTHING";
+    let column = |of: fn(&Approval) -> &String| {
+        approved.iter().map(|a| of(a).clone()).collect::<Vec<String>>()
+    };
+    let values = vec![
+        column(|a| &a.secret).into(),
+        column(|a| &a.connection).into(),
+        column(|a| &a.shown_to).into(),
+        by.into(),
+    ];
     sql::run(db, sql, values).await?;
     Ok(())
 }
@@ -109,7 +133,11 @@ pub async fn key_check(db: &impl ConnectionTrait) -> Result<Option<Vec<u8>>, Sto
 }
 
 /// Keeps it; if there is one already, that one stays unless it is to be `replaced`.
-pub async fn keep_key_check(db: &impl ConnectionTrait, sealed: Vec<u8>, replaced: bool) -> Result<(), StoreError> {
+pub async fn keep_key_check(
+    db: &impl ConnectionTrait,
+    sealed: Vec<u8>,
+    replaced: bool,
+) -> Result<(), StoreError> {
     let then = if replaced { "UPDATE SET sealed = excluded.sealed" } else { "NOTHING" };
     let sql = format!("INSERT INTO key_check (sealed) VALUES ($1) ON CONFLICT (is_one) DO {then}");
     sql::run(db, &sql, vec![sealed.into()]).await?;

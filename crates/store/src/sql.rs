@@ -11,7 +11,11 @@ pub(crate) fn statement(sql: &str, values: Vec<Value>) -> Statement {
 }
 
 /// Runs a statement; the number of rows it touched.
-pub(crate) async fn run(db: &impl ConnectionTrait, sql: &str, values: Vec<Value>) -> Result<u64, StoreError> {
+pub(crate) async fn run(
+    db: &impl ConnectionTrait,
+    sql: &str,
+    values: Vec<Value>,
+) -> Result<u64, StoreError> {
     Ok(db.execute_raw(statement(sql, values)).await?.rows_affected())
 }
 
@@ -94,7 +98,8 @@ impl Script {
             [] => return Ok(()),
             [one] => one.clone(),
             parts => {
-                let named: Vec<String> = parts.iter().enumerate().map(|(i, p)| format!("w{i} AS ({p})")).collect();
+                let named: Vec<String> =
+                    parts.iter().enumerate().map(|(i, p)| format!("w{i} AS ({p})")).collect();
                 format!("WITH {} SELECT 1", named.join(", "))
             }
         };
@@ -122,6 +127,9 @@ mod tests {
 
     #[test]
     fn values_are_counted_on() {
-        assert_eq!(shifted("SET a = $1, b = $12 WHERE c = '$'", 3), "SET a = $4, b = $15 WHERE c = '$'");
+        assert_eq!(
+            shifted("SET a = $1, b = $12 WHERE c = '$'", 3),
+            "SET a = $4, b = $15 WHERE c = '$'"
+        );
     }
 }

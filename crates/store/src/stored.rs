@@ -1,4 +1,5 @@
-//! Words in rows. A word that this build does not know is an error which says so, and never taken for another.
+//! Words in rows. A word that this build does not know is an error which says so, and never taken
+//! for another.
 
 use arvok_core::words::Words;
 use sea_orm::{
@@ -14,7 +15,10 @@ impl<T: Words> TryGetable for Stored<T> {
     fn try_get_by<I: ColIdx>(row: &QueryResult, column: I) -> Result<Self, TryGetError> {
         let text = String::try_get_by(row, column)?;
         let unknown = || {
-            let why = format!("`{text}` is no {} that this build knows: a newer one may have written it", T::WHAT);
+            let why = format!(
+                "`{text}` is no {} that this build knows: a newer one may have written it",
+                T::WHAT
+            );
             TryGetError::DbErr(DbErr::Type(why))
         };
         T::parse(&text).map(Self).ok_or_else(unknown)

@@ -1,7 +1,7 @@
 //! Upkeep: what would grow without end is bounded, a little at a time.
 //!
-//! Each pass removes at most so many rows of each kind, in statements of their own, so that it never
-//! holds what others need for long. Any node may do it; several at once only share the work.
+//! Each pass removes at most so many rows of each kind, in statements of their own, so that it
+//! never holds what others need for long. Any node may do it; several at once only share the work.
 
 use crate::{StoreError, days, definitions, retention::Retention, sql};
 use arvok_api::Goes;
@@ -111,13 +111,17 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
     let sql = "WITH hours AS (SELECT DISTINCT rule, verdict, hour FROM verdict_count
                 WHERE shard <> 0 AND hour < $1 ORDER BY rule, verdict, hour LIMIT $2),
             own AS (DELETE FROM verdict_count c USING hours h
-                WHERE c.shard <> 0 AND (c.rule, c.verdict, c.hour) = (h.rule, h.verdict, h.hour) RETURNING c.*)
+                WHERE c.shard <> 0 AND (c.rule, c.verdict, c.hour) = (h.rule, h.verdict, h.hour)
+                RETURNING c.*)
         INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
-            SELECT rule, verdict, hour, 0, sum(count), max(last_at) FROM own GROUP BY rule, verdict, hour
+            SELECT rule, verdict, hour, 0, sum(count), max(last_at) FROM own
+            GROUP BY rule, verdict, hour
             ORDER BY rule, verdict, hour
             ON CONFLICT (rule, verdict, hour, shard)
-                DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at)";
-    let verdicts = sql::run(db, sql, vec![(now - TimeDelta::hours(2)).into(), A_PASS.into()]).await?;
+                DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at,
+                excluded.last_at)";
+    let verdicts =
+        sql::run(db, sql, vec![(now - TimeDelta::hours(2)).into(), A_PASS.into()]).await?;
     let sql = "WITH minutes AS (SELECT DISTINCT minute, how FROM alert_count
                 WHERE shard > 0 AND minute < $1 ORDER BY minute, how LIMIT $2),
             own AS (DELETE FROM alert_count c USING minutes m
@@ -125,42 +129,55 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
         INSERT INTO alert_count AS c (minute, how, shard, count)
             SELECT minute, how, 0, sum(count) FROM own GROUP BY minute, how ORDER BY minute, how
             ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count";
-    let alerts = sql::run(db, sql, vec![(now - TimeDelta::minutes(10)).into(), A_PASS.into()]).await?;
-    // Deliveries of minutes that are over, of all connections; and by the hour, of days that are over.
+    let alerts =
+        sql::run(db, sql, vec![(now - TimeDelta::minutes(10)).into(), A_PASS.into()]).await?;
+    // Deliveries of minutes that are over, of all connections; and by the hour, of days that are
+    // over.
     for (bucket, which, before) in [
         ("minute", "shard <> 0", TimeDelta::minutes(10)),
         ("date_trunc('hour', minute)", "minute <> date_trunc('hour', minute)", TimeDelta::days(9)),
     ] {
         let sql = format!(
-            "WITH old AS (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 AND {which}
+            "WITH old AS (SELECT source, minute, shard FROM delivery_count WHERE minute < $1
+                AND {which}
                     ORDER BY minute LIMIT $2 FOR UPDATE SKIP LOCKED),
                 own AS (DELETE FROM delivery_count c USING old o
-                    WHERE (c.source, c.minute, c.shard) = (o.source, o.minute, o.shard) RETURNING c.*)
-            INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable, conflicts, last_at)
-                SELECT source, {bucket} AS at, 0, sum(alerts), sum(repeated), sum(unreadable), sum(conflicts),
+                    WHERE (c.source, c.minute, c.shard) = (o.source, o.minute, o.shard)
+                    RETURNING c.*)
+            INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable,
+            conflicts, last_at)
+                SELECT source, {bucket} AS at, 0, sum(alerts), sum(repeated), sum(unreadable),
+                sum(conflicts),
                     max(coalesce(last_at, minute)) FROM own GROUP BY source, at ORDER BY source, at
-                ON CONFLICT (source, minute, shard) DO UPDATE SET alerts = c.alerts + excluded.alerts,
+                ON CONFLICT (source, minute, shard) DO UPDATE
+                SET alerts = c.alerts + excluded.alerts,
                     repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable,
                     conflicts = c.conflicts + excluded.conflicts, last_at = greatest(c.last_at, excluded.last_at)"
         );
         sql::run(db, &sql, vec![(now - before).into(), A_PASS.into()]).await?;
     }
     // The hours of a day that is long over; its first hour stands for the day.
-    let sql = "WITH hours AS (SELECT rule, verdict, hour FROM verdict_count WHERE shard = 0 AND hour < $1
+    let sql = "WITH hours AS (SELECT rule, verdict, hour FROM verdict_count WHERE shard = 0
+        AND hour < $1
                 AND hour <> date_trunc('day', hour, 'UTC') ORDER BY rule, verdict, hour LIMIT $2),
             own AS (DELETE FROM verdict_count c USING hours h
-                WHERE c.shard = 0 AND (c.rule, c.verdict, c.hour) = (h.rule, h.verdict, h.hour) RETURNING c.*)
+                WHERE c.shard = 0 AND (c.rule, c.verdict, c.hour) = (h.rule, h.verdict, h.hour)
+                RETURNING c.*)
         INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
-            SELECT rule, verdict, date_trunc('day', hour, 'UTC') AS day, 0, sum(count), max(last_at) FROM own
+            SELECT rule, verdict, date_trunc('day', hour, 'UTC') AS day, 0, sum(count),
+            max(last_at) FROM own
             GROUP BY rule, verdict, day ORDER BY rule, verdict, day
             ON CONFLICT (rule, verdict, hour, shard)
-                DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at)";
+                DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at,
+                excluded.last_at)";
     let days = sql::run(db, sql, vec![(now - TimeDelta::days(30)).into(), A_PASS.into()]).await?;
     // Jobs have no hours; what connections that have ended counted.
     let sql = "WITH own AS (DELETE FROM job_count
-            WHERE shard <> 0 AND shard NOT IN (SELECT pid FROM pg_stat_activity WHERE pid IS NOT NULL) RETURNING *)
+            WHERE shard <> 0 AND shard NOT IN (SELECT pid FROM pg_stat_activity
+            WHERE pid IS NOT NULL) RETURNING *)
         INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
-            SELECT runbook, rule, 0, sum(jobs), sum(confirmed), max(last_at) FROM own GROUP BY runbook, rule
+            SELECT runbook, rule, 0, sum(jobs), sum(confirmed), max(last_at) FROM own
+            GROUP BY runbook, rule
             ORDER BY runbook, rule
             ON CONFLICT (runbook, rule, shard) DO UPDATE SET jobs = c.jobs + excluded.jobs,
                 confirmed = c.confirmed + excluded.confirmed, last_at = greatest(c.last_at, excluded.last_at)";
@@ -168,12 +185,20 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
     Ok(verdicts + alerts + days + jobs)
 }
 
-/// Removes events that have left or were given up long ago, and whatever is of subscribers that are withdrawn.
-async fn outgoing(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<u64, StoreError> {
-    let old = "DELETE FROM outgoing WHERE number IN (SELECT number FROM outgoing WHERE state = $3 AND ended_at < $1
+/// Removes events that have left or were given up long ago, and whatever is of subscribers that are
+/// withdrawn.
+async fn outgoing(
+    db: &DatabaseConnection,
+    limits: Limits,
+    now: DateTime<Utc>,
+) -> Result<u64, StoreError> {
+    let old = "DELETE FROM outgoing WHERE number IN (SELECT number FROM outgoing WHERE state = $3
+        AND ended_at < $1
         ORDER BY number LIMIT $2)";
-    let many = "DELETE FROM outgoing WHERE number IN (SELECT beyond.number FROM subscriber s CROSS JOIN LATERAL
-        (SELECT number FROM outgoing o WHERE o.subscriber = s.name AND o.state = $3 ORDER BY number DESC OFFSET $1) beyond LIMIT $2)";
+    let many = "DELETE FROM outgoing WHERE number IN (SELECT beyond.number FROM subscriber s CROSS
+        JOIN LATERAL
+        (SELECT number FROM outgoing o WHERE o.subscriber = s.name AND o.state = $3
+        ORDER BY number DESC OFFSET $1) beyond LIMIT $2)";
     let mut removed = 0;
     for (state, age, most) in [
         ("delivered", limits.delivered, limits.delivered_of_subscriber),
@@ -182,27 +207,37 @@ async fn outgoing(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -
         removed += sql::run(db, old, vec![(now - age).into(), A_PASS.into(), state.into()]).await?;
         removed += sql::run(db, many, vec![most.into(), A_PASS.into(), state.into()]).await?;
     }
-    let withdrawn = "EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'subscriber' AND d.name = s.name AND d.withdrawn
-        AND d.version = (SELECT max(version) FROM definition n WHERE n.kind = 'subscriber' AND n.name = s.name))";
+    let withdrawn = "EXISTS (SELECT 1 FROM definition d WHERE d.kind = 'subscriber'
+        AND d.name = s.name AND d.withdrawn
+        AND d.version = (SELECT max(version) FROM definition n WHERE n.kind = 'subscriber'
+        AND n.name = s.name))";
     let rows = format!(
         "DELETE FROM outgoing WHERE number IN (SELECT o.number FROM subscriber s
             JOIN outgoing o ON o.subscriber = s.name WHERE {withdrawn} LIMIT $1)"
     );
     removed += sql::run(db, &rows, vec![A_PASS.into()]).await?;
     let gone = format!(
-        "DELETE FROM subscriber s WHERE {withdrawn} AND NOT EXISTS (SELECT 1 FROM outgoing o WHERE o.subscriber = s.name)"
+        "DELETE FROM subscriber s WHERE {withdrawn} AND NOT EXISTS (SELECT 1 FROM outgoing o
+            WHERE o.subscriber = s.name)"
     );
     sql::run(db, &gone, vec![]).await?;
     Ok(removed)
 }
 
 /// Removes calls that are long over, and of each connection those beyond the latest.
-async fn calls(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<u64, StoreError> {
-    let old = "DELETE FROM call WHERE id IN (SELECT id FROM call WHERE at < $1 ORDER BY at LIMIT $2)";
+async fn calls(
+    db: &DatabaseConnection,
+    limits: Limits,
+    now: DateTime<Utc>,
+) -> Result<u64, StoreError> {
+    let old =
+        "DELETE FROM call WHERE id IN (SELECT id FROM call WHERE at < $1 ORDER BY at LIMIT $2)";
     let many = "DELETE FROM call c USING (
-            SELECT k.connection, (SELECT id FROM call o WHERE o.connection = k.connection ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
+            SELECT k.connection, (SELECT id FROM call o WHERE o.connection = k.connection
+            ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
             FROM (SELECT DISTINCT connection FROM call) k) t
-        WHERE c.id IN (SELECT o.id FROM call o WHERE o.connection = t.connection AND o.id <= t.last ORDER BY o.id LIMIT $2)";
+        WHERE c.id IN (SELECT o.id FROM call o WHERE o.connection = t.connection AND o.id <= t.last
+        ORDER BY o.id LIMIT $2)";
     Ok(sql::run(db, old, vec![(now - limits.calls).into(), A_PASS.into()]).await?
         + sql::run(db, many, vec![limits.calls_of_connection.into(), A_PASS.into()]).await?)
 }
@@ -210,40 +245,53 @@ async fn calls(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> R
 /// Removes what is kept no longer, at most some of each kind.
 ///
 /// What is counted is added up on the way.
-pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) -> Result<Swept, StoreError> {
+pub async fn sweep(
+    db: &DatabaseConnection,
+    limits: Limits,
+    now: DateTime<Utc>,
+) -> Result<Swept, StoreError> {
     let before = |age: TimeDelta| vec![(now - age).into(), A_PASS.into()];
-    let old =
-        "DELETE FROM unreadable WHERE id IN (SELECT id FROM unreadable WHERE received < $1 ORDER BY received LIMIT $2)";
+    let old = "DELETE FROM unreadable WHERE id IN (SELECT id FROM unreadable WHERE received < $1
+        ORDER BY received LIMIT $2)";
     let many = "DELETE FROM unreadable u USING (
-            SELECT s.source, (SELECT id FROM unreadable o WHERE o.source = s.source ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
+            SELECT s.source, (SELECT id FROM unreadable o WHERE o.source = s.source
+            ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
             FROM (SELECT DISTINCT source FROM unreadable) s) t
-        WHERE u.id IN (SELECT o.id FROM unreadable o WHERE o.source = t.source AND o.id <= t.last ORDER BY o.id LIMIT $2)";
+        WHERE u.id IN (SELECT o.id FROM unreadable o WHERE o.source = t.source AND o.id <= t.last
+        ORDER BY o.id LIMIT $2)";
     let deliveries = "DELETE FROM delivery_count WHERE (source, minute, shard) IN
         (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 LIMIT $2)";
-    let attempts = "DELETE FROM attempt WHERE (job_id, place, attempt) IN (SELECT a.job_id, a.place, a.attempt
-        FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.finished_at < $1 ORDER BY j.finished_at LIMIT $2)";
+    let attempts = "DELETE FROM attempt WHERE (job_id, place, attempt) IN (SELECT a.job_id,
+        a.place, a.attempt
+        FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.finished_at < $1
+        ORDER BY j.finished_at LIMIT $2)";
     let alarms = |which: &str| {
         format!(
-            "DELETE FROM alarm WHERE id IN (SELECT id FROM alarm a WHERE state = 'cleared' AND changed_at < $1 AND {which}
+            "DELETE FROM alarm WHERE id IN (SELECT id FROM alarm a WHERE state = 'cleared'
+                AND changed_at < $1 AND {which}
                 AND NOT EXISTS (SELECT 1 FROM job j WHERE j.alarm_id = a.id)
                 AND NOT EXISTS (SELECT 1 FROM tally t WHERE t.alarms && ARRAY[a.id])
             ORDER BY changed_at LIMIT $2 FOR UPDATE SKIP LOCKED)"
         )
     };
     let run = async |sql: &str, values| sql::run(db, sql, values).await;
-    let decisions = "DELETE FROM decision WHERE id IN (SELECT d.id FROM job j JOIN decision d ON d.job_id = j.id
+    let decisions = "DELETE FROM decision WHERE id IN (SELECT d.id FROM job j
+        JOIN decision d ON d.job_id = j.id
         WHERE j.finished_at < $1 ORDER BY j.finished_at LIMIT $2)";
     run(decisions, before(limits.attempts)).await?;
     // What was noted for a wait at the very moment at which that ended.
     let unheard = "DELETE FROM heard WHERE id IN (SELECT h.id FROM heard h WHERE NOT EXISTS
-        (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id LIMIT $1)";
+        (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id
+        LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
-    let gathered =
-        "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT JOIN job j ON j.id = g.job_id
-        LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1 LIMIT $2)";
+    let gathered = "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT
+            JOIN job j ON j.id = g.job_id
+        LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1
+        LIMIT $2)";
     run(gathered, before(limits.attempts)).await?;
     // Places of those who left without a word: jobs that have ended, people who ask no more.
-    let queued = "DELETE FROM call_queue WHERE (connection, holder) IN (SELECT q.connection, q.holder FROM call_queue q
+    let queued = "DELETE FROM call_queue WHERE (connection, holder) IN (SELECT q.connection,
+        q.holder FROM call_queue q
         WHERE q.asked_at < $1 AND NOT EXISTS (SELECT 1 FROM job j WHERE j.id = q.job_id
             AND j.state IN ('running', 'waiting', 'paused', 'unsure')) LIMIT $2)";
     run(queued, before(TimeDelta::minutes(5))).await?;
@@ -260,7 +308,11 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
             + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,
         deliveries: run(deliveries, before(limits.deliveries)).await?,
         attempts: run(attempts, before(limits.attempts)).await?,
-        alarms: run(&alarms("count = 0 AND coalesce(told_at, changed_at) < $1"), before(limits.never_raised)).await?
+        alarms: run(
+            &alarms("count = 0 AND coalesce(told_at, changed_at) < $1"),
+            before(limits.never_raised),
+        )
+        .await?
             + run(&alarms("true"), before(limits.over)).await?,
         memories: definitions::end_left_memories(db, now).await?,
         outgoing,
@@ -273,14 +325,19 @@ pub async fn sweep(db: &DatabaseConnection, limits: Limits, now: DateTime<Utc>) 
 const MOST_COUNTED: i64 = 100_000;
 
 /// What goes under a retention that does not go yet.
-pub async fn goes(db: &DatabaseConnection, retention: &Retention, now: DateTime<Utc>) -> Result<Goes, StoreError> {
+pub async fn goes(
+    db: &DatabaseConnection,
+    retention: &Retention,
+    now: DateTime<Utc>,
+) -> Result<Goes, StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
     }
     let count = async |sql: &str, before: DateTime<Utc>| {
         let sql = format!("SELECT count(*) AS n FROM ({sql} LIMIT $2) c");
-        let rows: Vec<Count> = sql::typed(db, &sql, vec![before.into(), MOST_COUNTED.into()]).await?;
+        let rows: Vec<Count> =
+            sql::typed(db, &sql, vec![before.into(), MOST_COUNTED.into()]).await?;
         Ok::<i64, StoreError>(rows.first().map_or(0, |count| count.n))
     };
     let (days, alerts) = days::would_go(db, retention, MOST_COUNTED, now).await?;
@@ -288,7 +345,11 @@ pub async fn goes(db: &DatabaseConnection, retention: &Retention, now: DateTime<
     Ok(Goes {
         days,
         alerts,
-        unreadable: count("SELECT 1 FROM unreadable WHERE received < $1", now - retention.unreadable).await?,
+        unreadable: count(
+            "SELECT 1 FROM unreadable WHERE received < $1",
+            now - retention.unreadable,
+        )
+        .await?,
         attempts: count(attempts, now - retention.attempts).await?,
         most_counted: MOST_COUNTED,
     })

@@ -268,10 +268,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Shows the decision that a link leads to, with what is known about it. Without signing in only if the question allows
-         *     it, and while it is open.
-         */
+        /** Shows the decision that a link leads to, with what is known about it. Without signing in only if the question allows it, and while it is open. */
         post: operations["openDecisionLink"];
         delete?: never;
         options?: never;
@@ -288,10 +285,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Decides with a link, without signing in if the question allows it. What is recorded then says that nobody signed in,
-         *     and the name is one that was typed.
-         */
+        /** Decides with a link, without signing in if the question allows it. What is recorded then says that nobody signed in, and the name is one that was typed. */
         post: operations["takeDecisionByLink"];
         delete?: never;
         options?: never;
@@ -377,10 +371,7 @@ export interface paths {
         };
         /** Whether jobs are halted, since when, by whom and why. */
         get: operations["getHalt"];
-        /**
-         * Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under way on a node goes on. A halt that
-         *     stands already is not replaced.
-         */
+        /** Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under way on a node goes on. A halt that stands already is not replaced. */
         put: operations["setHalt"];
         post?: never;
         /** Lifts the halt: jobs are begun again. */
@@ -451,10 +442,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does
-         *     always is done.
-         */
+        /** Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does always is done. */
         post: operations["cancelJob"];
         delete?: never;
         options?: never;
@@ -471,10 +459,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still
-         *     does where a step has a `probe`; what was taken back is done again, and so is all behind it.
-         */
+        /** Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still does where a step has a `probe`; what was taken back is done again, and so is all behind it. */
         post: operations["goOnFromFailed"];
         delete?: never;
         options?: never;
@@ -747,8 +732,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Publishes files of definitions and withdraws others, all or nothing; or only says what would
-         *     change. What would stand afterwards is checked whole.
+         * Publishes files of definitions and withdraws others, all or nothing; or only says what would change. What would stand afterwards is checked whole.
          * @description Only an admin may publish a connection that names a secret and has a new base address: the
          *     secret goes there.
          */
@@ -1011,10 +995,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Sends events once more: what was given up, or all that happened in a time. Each keeps its id, by which the
-         *     subscriber knows it.
-         */
+        /** Sends events once more: what was given up, or all that happened in a time. Each keeps its id, by which the subscriber knows it. */
         post: operations["replayEvents"];
         delete?: never;
         options?: never;
@@ -1029,10 +1010,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * Alerts over time, by the furthest that any rule took them, or by what one rule decided. Alerts are counted
-         *     by minute and the verdicts of a rule by hour, for eight days; those of the last three hours by minute too.
-         */
+        /** Alerts over time, by the furthest that any rule took them, or by what one rule decided. Alerts are counted by minute and the verdicts of a rule by hour, for eight days; those of the last three hours by minute too. */
         get: operations["showTimeline"];
         put?: never;
         post?: never;
@@ -1120,11 +1098,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Reads payloads of a source again that could not be read before, by its lines as they are published
-         *     now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice
-         *     takes nothing twice.
-         */
+        /** Reads payloads of a source again that could not be read before, by its lines as they are published now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice takes nothing twice. */
         post: operations["retryUnreadable"];
         delete?: never;
         options?: never;
@@ -1192,10 +1166,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * Why a rule matches an alert or not, clause by clause, and what it decided about it or would
-         *     decide at this moment. Nothing is changed by asking.
-         */
+        /** Why a rule matches an alert or not, clause by clause, and what it decided about it or would decide at this moment. Nothing is changed by asking. */
         post: operations["explainRule"];
         delete?: never;
         options?: never;
@@ -1212,10 +1183,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /**
-         * The other side of a call says what came of it, at the address that it was given with the request; once. Any body is
-         *     taken, JSON or not.
-         */
+        /** The other side of a call says what came of it, at the address that it was given with the request; once. Any body is taken, JSON or not. */
         post: operations["callBack"];
         delete?: never;
         options?: never;
@@ -1233,10 +1201,7 @@ export interface paths {
         /** The same for a person who opens the link in a browser. */
         get: operations["consentInBrowser"];
         put?: never;
-        /**
-         * An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section
-         *     4.1): good for a day, and without signing in. `WebHook-Allowed-Rate` says how many requests a minute it wants.
-         */
+        /** An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section 4.1): good for a day, and without signing in. `WebHook-Allowed-Rate` says how many requests a minute it wants. */
         post: operations["consent"];
         delete?: never;
         options?: never;
@@ -1273,8 +1238,9 @@ export interface paths {
         /**
          * Takes a payload of a source, and answers when its alerts are recorded and decided upon.
          * @description Shown must be the source's own credential, or a token with the role author; it is asked for
-         *     before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
-         *     and named in the answer. A payload of which nothing can be read is kept and answered with 422.
+         *     before the body is read. A source whose sender needs it answers 200 instead of 202. Of several
+         *     alerts those that can be read are taken, the others are kept and named in the answer. A payload
+         *     of which nothing can be read is kept and answered with 422.
          */
         post: operations["takeAlerts"];
         delete?: never;
@@ -1307,10 +1273,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * Answers 200 when the node does its work: it has committed of late, its background tasks are alive, all that is published can be
-         *     compiled, and the clock is not too far off. Else it says what is wrong. It asks nobody, and so answers at once.
-         */
+        /** Answers 200 when the node does its work: it has committed of late, its background tasks are alive, all that is published can be compiled, and the clock is not too far off. Else it says what is wrong. It asks nobody, and so answers at once. */
         get: operations["ready"];
         put?: never;
         post?: never;
@@ -1497,7 +1460,10 @@ export interface components {
             give: unknown;
             request?: components["schemas"]["CallRequest"] | null;
             answer?: components["schemas"]["CallAnswer"] | null;
-            /** @description What its condition saw when it was looked at last: what it reads, and what that held; absent where there is none. */
+            /**
+             * @description What its condition saw when it was looked at last: what it reads, and what that held; absent
+             *     where there is none.
+             */
             saw?: unknown;
             /** @description What it gave. */
             output: unknown;
@@ -1521,10 +1487,11 @@ export interface components {
             /** @description Who: the name of a token or a node, or the address of a stranger. */
             by: string;
             /**
-             * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-             *     `withdrawn`, `retention`, `halted`, `halt.lifted`, `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`,
-             *     `sender.refused`; to jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`,
-             *     `proposal.dismissed`, `decision.taken`.
+             * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
+             *     `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
+             *     `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to
+             *     jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
+             *     `proposal.launched`, `proposal.dismissed`, `decision.taken`.
              */
             act: string;
             /** @description With what. */
@@ -1650,7 +1617,10 @@ export interface components {
             /** @description What went wrong. */
             message?: string | null;
         };
-        /** @description A request that is or would be sent, without its address and its credential, which are its connection's. */
+        /**
+         * @description A request that is or would be sent, without its address and its credential, which are its
+         *     connection's.
+         */
         CallRequest: {
             /** @description The method of HTTP, or `MAIL`. */
             method: string;
@@ -2101,7 +2071,8 @@ export interface components {
             days: number;
             /**
              * Format: int64
-             * @description Alerts, of those days and of sources that are kept for less; of a day no more than `most_counted` are counted.
+             * @description Alerts, of those days and of sources that are kept for less; of a day no more than
+             *     `most_counted` are counted.
              */
             alerts: number;
             /**
@@ -2156,7 +2127,10 @@ export interface components {
             text: string;
             /** @description The name that the connector, and its connection, get. Left out: one made of the title. */
             name?: string | null;
-            /** @description The operations that are taken, by their names or a part of their paths; globs allowed. Left out: all. */
+            /**
+             * @description The operations that are taken, by their names or a part of their paths; globs allowed. Left
+             *     out: all.
+             */
             only?: string[];
         };
         /** @description A connector that was made of a description. */
@@ -2179,7 +2153,10 @@ export interface components {
             at: string;
             /** @description Who: the name of a token, or the name that was typed by whoever had a link. */
             by: string;
-            /** @description `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`, `decision.taken`. */
+            /**
+             * @description `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
+             *     `proposal.launched`, `decision.taken`.
+             */
             act: string;
             /** @description More about it, and the reason that was given. */
             detail?: string | null;
@@ -2194,7 +2171,10 @@ export interface components {
             outputs: unknown;
             /** @description The steps of its runbook and how each went. */
             steps: components["schemas"]["JobStep"][];
-            /** @description What else it does: `confirm`, `otherwise`, `recover`, `always`, as far as its runbook has them. */
+            /**
+             * @description What else it does: `confirm`, `otherwise`, `recover`, `always`, as far as its runbook has
+             *     them.
+             */
             further: components["schemas"]["JobPart"][];
             /** @description How the effect is proved; absent if the runbook asks for none. */
             confirm?: string | null;
@@ -2305,7 +2285,10 @@ export interface components {
         };
         /** @description A step of a job, with what stands within it. */
         JobStep: {
-            /** @description Where it stands: the path of ids, with the number of the item in a list, such as `pool[3].grow`. */
+            /**
+             * @description Where it stands: the path of ids, with the number of the item in a list, such as
+             *     `pool[3].grow`.
+             */
             place: string;
             /** @description Its `id` in the runbook. */
             id: string;
@@ -2317,7 +2300,11 @@ export interface components {
             does: string;
             /** @description Under which condition. */
             when?: string | null;
-            /** @description `next`, `running`, `again` while it waits to be tried again after a failure, `waiting` for anything else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never came to it. */
+            /**
+             * @description `next`, `running`, `again` while it waits to be tried again after a failure, `waiting` for
+             *     anything else, `done`, `failed`, `unsure`, `skipped`, `stopped`, or `not run` if it never
+             *     came to it.
+             */
             state: components["schemas"]["StepState"];
             /**
              * Format: int64
@@ -2670,7 +2657,8 @@ export interface components {
         NeedsYou: components["schemas"]["JobItem"] & {
             /**
              * Format: int64
-             * @description How many jobs of the same runbook on the same target ended badly within a day before it: one cause, one entry.
+             * @description How many jobs of the same runbook on the same target ended badly within a day before it: one
+             *     cause, one entry.
              */
             earlier?: number;
         };
@@ -2925,8 +2913,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -2978,8 +2966,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3002,10 +2990,11 @@ export interface components {
                 /** @description Who: the name of a token or a node, or the address of a stranger. */
                 by: string;
                 /**
-                 * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`, `secret.approved`, `published`,
-                 *     `withdrawn`, `retention`, `halted`, `halt.lifted`, `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`,
-                 *     `sender.refused`; to jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`, `proposal.launched`,
-                 *     `proposal.dismissed`, `decision.taken`.
+                 * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
+                 *     `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
+                 *     `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to
+                 *     jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
+                 *     `proposal.launched`, `proposal.dismissed`, `decision.taken`.
                  */
                 act: string;
                 /** @description With what. */
@@ -3021,8 +3010,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3069,8 +3058,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3117,8 +3106,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3181,8 +3170,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3218,8 +3207,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3304,8 +3293,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3323,8 +3312,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3381,8 +3370,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3447,8 +3436,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3515,8 +3504,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3544,8 +3533,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3607,8 +3596,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3636,8 +3625,8 @@ export interface components {
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
             /**
-             * @description Whether the search stopped here because it had looked through enough for one question; `next`
-             *     goes on from there, though the page may be short or empty.
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
              */
             bounded?: boolean;
         };
@@ -3708,7 +3697,10 @@ export interface components {
         ProposalDecision: {
             /** @description Why; needed for dismissing. */
             note?: string | null;
-            /** @description For launching: inputs that are to have another value than is proposed. What it acts on stays. */
+            /**
+             * @description For launching: inputs that are to have another value than is proposed. What it acts on
+             *     stays.
+             */
             inputs?: {
                 [key: string]: unknown;
             };
@@ -3782,7 +3774,10 @@ export interface components {
             withdraw?: components["schemas"]["DefinitionName"][];
             /** @description Only say what would change. */
             dry_run?: boolean;
-            /** @description The versions that come of it, as a plan told them: where another has published one of them meanwhile, nothing is published. */
+            /**
+             * @description The versions that come of it, as a plan told them: where another has published one of them
+             *     meanwhile, nothing is published.
+             */
             expects?: components["schemas"]["ExpectedVersion"][];
         };
         /** @description How two versions differ. */
@@ -3900,7 +3895,10 @@ export interface components {
             since?: string | null;
             /** @description Whether the published version is rehearsed too, and the difference told. */
             against_published?: boolean;
-            /** @description Alerts to go through instead of the stored ones: in the normal form, with `source` and `received`. */
+            /**
+             * @description Alerts to go through instead of the stored ones: in the normal form, with `source` and
+             *     `received`.
+             */
             alerts?: Record<string, never>[] | null;
         };
         /** @description What a rehearsal came to. */
@@ -3972,7 +3970,8 @@ export interface components {
         Replay: {
             /**
              * Format: date-time
-             * @description All events that it wants and that happened since then, whatever became of them. Left out: what was given up.
+             * @description All events that it wants and that happened since then, whatever became of them. Left out:
+             *     what was given up.
              */
             since?: string | null;
             /**
@@ -3990,7 +3989,8 @@ export interface components {
             events: number;
             /**
              * Format: date-time
-             * @description When the next begins that was not looked at: one replay sends about 10,000 events, and looks at 200,000.
+             * @description When the next begins that was not looked at: one replay sends about 10,000 events, and looks
+             *     at 200,000.
              */
             next?: string | null;
         };
@@ -4089,8 +4089,8 @@ export interface components {
             /** @description What else may be done: `confirm`, `otherwise`, `recover`, `always`. */
             further: components["schemas"]["OutlinePart"][];
             /**
-             * @description What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its fields, anything else a text
-             *     that says what it is.
+             * @description What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its
+             *     fields, anything else a text that says what it is.
              */
             known: Record<string, never>;
             /** @description The connections that its steps call. */
@@ -4116,7 +4116,10 @@ export interface components {
             changed_at: string;
             /** @description Where it may go. */
             allowed: string[];
-            /** @description Whether the node that was asked can open it: else it was sealed with another key, and is to be set again. */
+            /**
+             * @description Whether the node that was asked can open it: else it was sealed with another key, and is to
+             *     be set again.
+             */
             opens?: boolean;
             /** @description Why it is not hidden where it is shown, if it is not: `short` or `common`. */
             weak?: string | null;
@@ -4126,8 +4129,8 @@ export interface components {
             /** @description At most 64 KiB. */
             value: string;
             /**
-             * @description Where it may go: connections and sources as `connection/name`, `source/name`. Left out: where
-             *     it may go already.
+             * @description Where it may go: connections and sources as `connection/name`, `source/name`. Left out:
+             *     where it may go already.
              */
             allowed?: string[] | null;
         };
@@ -4315,8 +4318,8 @@ export interface components {
             /** @description The name of a choice. */
             choice: string;
             /**
-             * @description Who decides, as they say themselves; recorded as said by somebody who is not signed in. Whoever is signed in
-             *     decides by the name of the token, and this is not looked at.
+             * @description Who decides, as they say themselves; recorded as said by somebody who is not signed in.
+             *     Whoever is signed in decides by the name of the token, and this is not looked at.
              */
             name?: string;
             /** @description Anything that those who read it later should know. */
@@ -4334,8 +4337,8 @@ export interface components {
             /** @description Whether this id had come before, so that nothing changed. */
             duplicate: boolean;
             /**
-             * @description What is another in the alert that came before under this id: an id that a sender gives twice. It was not taken, and is kept with
-             *     what cannot be read.
+             * @description What is another in the alert that came before under this id: an id that a sender gives
+             *     twice. It was not taken, and is kept with what cannot be read.
              */
             conflict?: string | null;
         };
@@ -4496,7 +4499,8 @@ export interface components {
             conflicts?: number;
             /**
              * Format: int64
-             * @description Deliveries to a source that were refused within a day, since their sender did not say who it is.
+             * @description Deliveries to a source that were refused within a day, since their sender did not say who it
+             *     is.
              */
             refused?: number;
             /**
@@ -4683,13 +4687,17 @@ export interface components {
             /** @description From received to confirmed. */
             narrowing: components["schemas"]["Narrowing"];
             /**
-             * @description Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and nobody has set aside: of one
-             *     runbook on one target the last, and of what failed with the job whose step it is that one.
+             * @description Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and
+             *     nobody has set aside: of one runbook on one target the last, and of what failed with the job
+             *     whose step it is that one.
              */
             needs_you: components["schemas"]["NeedsYou"][];
             /** @description Decisions that wait for a person, the most pressing first. */
             decisions: components["schemas"]["DecisionItem"][];
-            /** @description Rules that could not decide about alerts, by versions that still stand: nobody acts for these alerts. */
+            /**
+             * @description Rules that could not decide about alerts, by versions that still stand: nobody acts for
+             *     these alerts.
+             */
             broken?: components["schemas"]["BrokenRule"][];
             /** @description Jobs that are proposed and wait for a person, oldest first. */
             proposals: components["schemas"]["ProposalItem"][];
@@ -4918,7 +4926,10 @@ export interface operations {
     listAlerts: {
         parameters: {
             query?: {
-                /** @description Of this source. Events of jobs and decisions are listed only for the source `arvok`, a kind or a rule. */
+                /**
+                 * @description Of this source. Events of jobs and decisions are listed only for the source `arvok`, a kind
+                 *     or a rule.
+                 */
                 source?: string;
                 /** @description Of this kind. */
                 kind?: string;
@@ -4931,14 +4942,15 @@ export interface operations {
                 /** @description Matched by this rule. */
                 rule?: string;
                 /**
-                 * @description With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is held
-                 *     back, `unmatched` for none.
+                 * @description With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is
+                 *     held back, `unmatched` for none.
                  */
                 verdict?: string;
                 /**
-                 * @description How far any rule took it, as the overview counts it: each alert of a sender has one of `unmatched`, `watched`, `folded`,
-                 *     `held`, `proposed`, `dispatched`; what was dispatched one of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`;
-                 *     `matched` has all but the unmatched, `distinct` all.
+                 * @description How far any rule took it, as the overview counts it: each alert of a sender has one of
+                 *     `unmatched`, `watched`, `folded`, `held`, `proposed`, `dispatched`; what was dispatched one
+                 *     of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`; `matched` has all but the
+                 *     unmatched, `distinct` all.
                  */
                 outcome?: string;
                 /** @description With this text in summary, resource or kind. */

@@ -76,7 +76,11 @@ function SetOne({ onSet }: { onSet: () => Promise<unknown> }) {
     set.mutate();
   };
   return (
-    <form onSubmit={submit} autoComplete="off" className="mt-2 flex flex-col gap-2 border-line border-t pt-3">
+    <form
+      onSubmit={submit}
+      autoComplete="off"
+      className="mt-2 flex flex-col gap-2 border-line border-t pt-3"
+    >
       <label className="text-[13px] text-ink-2">
         Name of a secret that is set, anew or for the first time
         <input className={FIELD} value={name} onChange={(event) => setName(event.target.value)} />
@@ -92,11 +96,19 @@ function SetOne({ onSet }: { onSet: () => Promise<unknown> }) {
         />
       </label>
       <label className="text-[13px] text-ink-2">
-        Where it may go, such as <code>connection/yard source/yard-hypervisor</code>; left empty: where it may
-        go already
-        <input className={FIELD} value={allowed} onChange={(event) => setAllowed(event.target.value)} />
+        Where it may go, such as <code>connection/yard source/yard-hypervisor</code>; left empty:
+        where it may go already
+        <input
+          className={FIELD}
+          value={allowed}
+          onChange={(event) => setAllowed(event.target.value)}
+        />
       </label>
-      <Button type="submit" className="self-start" disabled={!name.trim() || !value || set.isPending}>
+      <Button
+        type="submit"
+        className="self-start"
+        disabled={!name.trim() || !value || set.isPending}
+      >
         Set it
       </Button>
       {set.isSuccess && <p role="status">It is set. It is not shown again.</p>}

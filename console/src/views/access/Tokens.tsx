@@ -60,7 +60,10 @@ export function Tokens() {
           </li>
         ))}
       </ul>
-      <form onSubmit={submit} className="mt-2 flex flex-wrap items-end gap-2 border-line border-t pt-3">
+      <form
+        onSubmit={submit}
+        className="mt-2 flex flex-wrap items-end gap-2 border-line border-t pt-3"
+      >
         <label className="text-[13px] text-ink-2">
           Name of a new token
           <input
@@ -91,7 +94,8 @@ export function Tokens() {
       {make.error && <Failed error={make.error} />}
       {make.data && (
         <p role="status" className="mt-2 rounded-md bg-sea-soft px-3 py-2">
-          The token of {make.data.name}, shown this once: <code className="break-all">{make.data.token}</code>{' '}
+          The token of {make.data.name}, shown this once:{' '}
+          <code className="break-all">{make.data.token}</code>{' '}
           <Copy text={make.data.token} of="the token" />
         </p>
       )}

@@ -19,7 +19,9 @@ export function Component() {
   if (!found.data) return <Empty>Looking for alarm {id}</Empty>;
   const { alarm: a, alerts, jobs } = found.data;
   const cleared = a.state === 'cleared';
-  const same = String(new URLSearchParams({ source: a.source, kind: a.kind, resource: a.resource }));
+  const same = String(
+    new URLSearchParams({ source: a.source, kind: a.kind, resource: a.resource }),
+  );
   const last = alerts.find((alert) => alert.state !== 'cleared') ?? alerts[0];
   return (
     <>
@@ -47,7 +49,10 @@ export function Component() {
           <Panel
             title="Jobs"
             aside={
-              <Link to={`/jobs?target=${encodeURIComponent(a.resource)}`} className="hover:underline">
+              <Link
+                to={`/jobs?target=${encodeURIComponent(a.resource)}`}
+                className="hover:underline"
+              >
                 all on {a.resource}
               </Link>
             }
@@ -117,7 +122,10 @@ function Measured({ alerts, kind }: { alerts: AlertItem[]; kind: string }) {
   return (
     <Panel title="Values" aside={`${first?.value} to ${last?.value}, by the sender's clock`}>
       <Suspense fallback={<Empty>Drawing</Empty>}>
-        <Values points={points} label={`${points.length} values of ${kind}, the last ${last?.value}`} />
+        <Values
+          points={points}
+          label={`${points.length} values of ${kind}, the last ${last?.value}`}
+        />
       </Suspense>
     </Panel>
   );

@@ -51,7 +51,9 @@ export function Component() {
           </>
         }
       >
-        {seen.data && <span className="text-ink-2">{seen.data.alarms_open.toLocaleString('en')} stand</span>}
+        {seen.data && (
+          <span className="text-ink-2">{seen.data.alarms_open.toLocaleString('en')} stand</span>
+        )}
       </Header>
       <Chips known={KNOWN} chosen={CHOSEN} />
       <LongList
@@ -107,10 +109,29 @@ const LOOK: Look<AlarmItem> = {
       by: (a) => a.resource,
     },
     { head: 'Kind', width: 'minmax(0,0.7fr)', mono: true, cell: (a) => a.kind, by: (a) => a.kind },
-    { head: 'Source', width: 'minmax(0,0.8fr)', quiet: true, cell: (a) => a.source, by: (a) => a.source },
+    {
+      head: 'Source',
+      width: 'minmax(0,0.8fr)',
+      quiet: true,
+      cell: (a) => a.source,
+      by: (a) => a.source,
+    },
     { head: 'Value', width: '58px', right: true, cell: (a) => a.value ?? '', by: (a) => a.value },
-    { head: 'Summary', width: 'minmax(0,1.6fr)', quiet: true, cell: (a) => a.summary, by: (a) => a.summary },
-    { head: 'Alerts', width: '50px', right: true, quiet: true, cell: (a) => a.count, by: (a) => a.count },
+    {
+      head: 'Summary',
+      width: 'minmax(0,1.6fr)',
+      quiet: true,
+      cell: (a) => a.summary,
+      by: (a) => a.summary,
+    },
+    {
+      head: 'Alerts',
+      width: '50px',
+      right: true,
+      quiet: true,
+      cell: (a) => a.count,
+      by: (a) => a.count,
+    },
     { head: 'Stands', width: '116px', quiet: true, cell: stands, by: stood },
     { head: 'Job', width: '88px', cell: job, by: (a) => a.job_effect ?? a.job_state },
   ],

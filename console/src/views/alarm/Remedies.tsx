@@ -43,7 +43,9 @@ export function Remedies({ alert }: { alert: number }) {
         </p>
       ))}
       {why.data && ways.length === 0 && (
-        <p className="py-1 text-[13px] text-ink-2">No rule dispatches anything for its last alert.</p>
+        <p className="py-1 text-[13px] text-ink-2">
+          No rule dispatches anything for its last alert.
+        </p>
       )}
       {may ? (
         <form

@@ -75,14 +75,21 @@ export function Component() {
         <Standing of={item} />
         <span className="text-ink-2">{item.summary}</span>
       </Header>
-      {item.trouble && <p className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">{item.trouble}</p>}
+      {item.trouble && (
+        <p className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">{item.trouble}</p>
+      )}
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel title="What it offers" aside={some(operations.length, 'operation')}>
             {operations.length === 0 && <Empty>Its connector is not published.</Empty>}
             <ul className="flex flex-col">
               {operations.map((o) => (
-                <Offered key={o.name} of={o} open={o.name === trying} onTry={() => setTrying(o.name)} />
+                <Offered
+                  key={o.name}
+                  of={o}
+                  open={o.name === trying}
+                  onTry={() => setTrying(o.name)}
+                />
               ))}
             </ul>
           </Panel>
@@ -137,7 +144,8 @@ function facts({
     ['tested by', test ? <code key="t">{test}</code> : 'a look whether it answers'],
     ['last hour', `${item.calls} calls, ${item.failed} not well`],
   ];
-  if (item.median_ms != null) all.push(['takes', `${millis(item.median_ms)}, half of the calls less`]);
+  if (item.median_ms != null)
+    all.push(['takes', `${millis(item.median_ms)}, half of the calls less`]);
   if (at_once) all.push(['at once', `${at_once} calls at most`]);
   if (rate) all.push(['rate', rate]);
   all.push([

@@ -65,7 +65,10 @@ const LOOK: Look<Connection> = {
 export function Component() {
   const found = useQuery({ queryKey: ['connections'], queryFn: connections });
   const all = found.data?.items ?? [];
-  const items = useFound(all, (c) => `${c.name} ${c.summary ?? ''} ${c.connector} ${c.address ?? ''}`);
+  const items = useFound(
+    all,
+    (c) => `${c.name} ${c.summary ?? ''} ${c.connector} ${c.address ?? ''}`,
+  );
   return (
     <>
       <Header
@@ -85,11 +88,14 @@ export function Component() {
       {all.length > 0 && items.length === 0 && <Empty>None is like that.</Empty>}
       {found.data && all.length === 0 && (
         <Empty>
-          None is published. A <code>connection:</code> document says where an outside system is; its{' '}
-          <code>connector:</code> what can be done there. Both can be made of a description of its API.
+          None is published. A <code>connection:</code> document says where an outside system is;
+          its <code>connector:</code> what can be done there. Both can be made of a description of
+          its API.
         </Empty>
       )}
-      {items.length > 0 && <Table items={items} id={(c) => c.name} look={LOOK} label="Connections" />}
+      {items.length > 0 && (
+        <Table items={items} id={(c) => c.name} look={LOOK} label="Connections" />
+      )}
     </>
   );
 }

@@ -20,7 +20,9 @@ export function Component() {
     mutationFn: () => importConnector(text, [], name || undefined),
     onSuccess: (all) => {
       // What takes something away is chosen by hand.
-      const rest = all.operations.filter((o) => o.taken && !takesAway(o.request)).map((o) => o.name);
+      const rest = all.operations
+        .filter((o) => o.taken && !takesAway(o.request))
+        .map((o) => o.name);
       if (rest.length < all.operations.filter((o) => o.taken).length) choose(rest);
     },
   });
@@ -39,7 +41,11 @@ export function Component() {
         title="Import a description"
         right={
           may ? (
-            <Button look="go" disabled={!made || make.isPending} onClick={() => setPublishing(true)}>
+            <Button
+              look="go"
+              disabled={!made || make.isPending}
+              onClick={() => setPublishing(true)}
+            >
               Publish
             </Button>
           ) : (
@@ -91,7 +97,11 @@ export function Component() {
                   onChange={(e) => setName(e.target.value.trim())}
                 />
               </label>
-              <Button type="submit" className="self-start" disabled={text.trim() === '' || read.isPending}>
+              <Button
+                type="submit"
+                className="self-start"
+                disabled={text.trim() === '' || read.isPending}
+              >
                 Read it
               </Button>
               {read.error && <Failed error={read.error} />}
@@ -104,7 +114,9 @@ export function Component() {
           aside={made && some(made.operations.filter((o) => o.taken).length, 'operation')}
         >
           {make.error && <Failed error={make.error} />}
-          {!made && <Empty>{chosen ? 'Choose at least one operation.' : 'Read a description first.'}</Empty>}
+          {!made && (
+            <Empty>{chosen ? 'Choose at least one operation.' : 'Read a description first.'}</Empty>
+          )}
           {made && made.left_out.length > 0 && (
             <details className="pb-2" open={made.left_out.length < 8}>
               <summary className="cursor-pointer text-warn">
@@ -119,7 +131,10 @@ export function Component() {
           )}
           {made && (
             // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
-            <pre tabIndex={0} className="max-h-[70vh] overflow-auto whitespace-pre-wrap break-words">
+            <pre
+              tabIndex={0}
+              className="max-h-[70vh] overflow-auto whitespace-pre-wrap break-words"
+            >
               {made.text}
             </pre>
           )}
@@ -140,7 +155,11 @@ export function Component() {
   );
 }
 
-type ChooseProps = { of: Imported; chosen: string[] | undefined; onChoose: (only: string[]) => void };
+type ChooseProps = {
+  of: Imported;
+  chosen: string[] | undefined;
+  onChoose: (only: string[]) => void;
+};
 
 /** All operations of the description, to be searched and ticked. */
 function Choose({ of, chosen, onChoose }: ChooseProps) {
@@ -161,7 +180,9 @@ function Choose({ of, chosen, onChoose }: ChooseProps) {
           value={typed}
           onChange={(e) => setTyped(e.target.value)}
         />
-        <Button onClick={() => onChoose(found.filter((o) => usable(of, o.name)).map((o) => o.name))}>
+        <Button
+          onClick={() => onChoose(found.filter((o) => usable(of, o.name)).map((o) => o.name))}
+        >
           {typed.trim() ? 'These' : 'All'}
         </Button>
         <Button onClick={() => onChoose([])}>None</Button>
@@ -191,4 +212,5 @@ function Choose({ of, chosen, onChoose }: ChooseProps) {
 const takesAway = (request: string) => request.startsWith('DELETE ');
 
 /** What could not be taken over cannot be chosen. */
-const usable = (of: Imported, name: string) => of.operations.some((o) => o.name === name && o.taken);
+const usable = (of: Imported, name: string) =>
+  of.operations.some((o) => o.name === name && o.taken);

@@ -25,4 +25,5 @@ export function Standing({ of }: { of: Connection }) {
 }
 
 /** A time in milliseconds, as people read it. */
-export const millis = (ms: number) => (ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`);
+export const millis = (ms: number) =>
+  ms < 1000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`;

@@ -30,7 +30,8 @@ export default function Try({ via, address, operation, onClose }: Props) {
   });
   const call = useMutation({
     mutationFn: () => tryOperation(via, operation.name, give, false),
-    onSettled: () => setTimeout(() => queries.invalidateQueries({ queryKey: ['connections'] }), 700),
+    onSettled: () =>
+      setTimeout(() => queries.invalidateQueries({ queryKey: ['connections'] }), 700),
   });
   const missing = all.filter((f) => f.must && !(f.name in give)).map((f) => f.name);
   const seen = look.data && shown === said;
@@ -64,7 +65,8 @@ export default function Try({ via, address, operation, onClose }: Props) {
         {seen && (
           <pre className="whitespace-pre-wrap break-words rounded-md bg-sunk p-2">
             {look.data.request.method} {look.data.request.target}
-            {look.data.request.body != null && `\n${JSON.stringify(look.data.request.body, null, 2)}`}
+            {look.data.request.body != null &&
+              `\n${JSON.stringify(look.data.request.body, null, 2)}`}
             <span className="block font-sans">
               <AsCurl request={look.data.request} base={address} />
             </span>
@@ -88,7 +90,9 @@ export default function Try({ via, address, operation, onClose }: Props) {
           )}
           {!may && <Needs least={least}>Calling this</Needs>}
         </div>
-        {missing.length > 0 && <p className="text-[13px] text-ink-3">Still missing: {missing.join(', ')}</p>}
+        {missing.length > 0 && (
+          <p className="text-[13px] text-ink-3">Still missing: {missing.join(', ')}</p>
+        )}
         {wrong && !all.some((f) => about(f.name, wrong)) && <Failed error={wrong} />}
       </form>
       {call.data?.state && (
@@ -97,7 +101,9 @@ export default function Try({ via, address, operation, onClose }: Props) {
             <Ended state={call.data.state} /> in {millis(call.data.millis)}
             {call.data.message && `: ${call.data.message}`}
           </p>
-          {call.data.answer && <ResponseDetails answer={call.data.answer} gave={call.data.output} />}
+          {call.data.answer && (
+            <ResponseDetails answer={call.data.answer} gave={call.data.output} />
+          )}
           {call.data.output != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">Output</h3>

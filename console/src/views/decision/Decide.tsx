@@ -2,7 +2,13 @@
 // unless the question says that the link is enough.
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { type DecisionContext, type DecisionItem, decideByLink, openLink, Refused } from '../../api/client';
+import {
+  type DecisionContext,
+  type DecisionItem,
+  decideByLink,
+  openLink,
+  Refused,
+} from '../../api/client';
 import { SignIn } from '../../shell/SignIn';
 import { Brand, Gauge } from '../../ui/marks';
 import { Empty, Facts, Failed, Json, Panel, Tag } from '../../ui/parts';
@@ -21,7 +27,12 @@ export function Component() {
     retry: (failures, error) => failures < 2 && !(error instanceof Refused && error.status >= 400),
   });
   if (found.error instanceof Refused && found.error.status === 401) {
-    return <SignIn why="A decision is asked of you. Sign in to see it." then={() => void found.refetch()} />;
+    return (
+      <SignIn
+        why="A decision is asked of you. Sign in to see it."
+        then={() => void found.refetch()}
+      />
+    );
   }
   return (
     <main className="mx-auto flex max-w-3xl flex-col gap-3.5 px-4 py-6">
@@ -130,7 +141,9 @@ function Context({ link, context, taken, onTaken, again }: ContextProps) {
       </Panel>
       {found.length > 0 && (
         <Panel title="What the job found so far">
-          {(left_out ?? 0) > 0 && <p className="text-ink-2">{left_out} before these found something too.</p>}
+          {(left_out ?? 0) > 0 && (
+            <p className="text-ink-2">{left_out} before these found something too.</p>
+          )}
           <dl className="flex flex-col gap-2">
             {found.map((f, i) => (
               // biome-ignore lint/suspicious/noArrayIndexKey: the list only grows

@@ -34,10 +34,21 @@ export function DefinitionRows({ kind, title, path, columns, right, second }: Pr
   const look: Look<DefinitionItem> = {
     to: (item) => `${path}/${item.name}`,
     columns: [
-      { head: 'Name', width: 'minmax(0,1.2fr)', cell: (item) => <b>{item.name}</b>, by: (item) => item.name },
+      {
+        head: 'Name',
+        width: 'minmax(0,1.2fr)',
+        cell: (item) => <b>{item.name}</b>,
+        by: (item) => item.name,
+      },
       { head: 'Version', width: '58px', quiet: true, cell: (item) => item.version },
       ...columns,
-      { head: 'Last', width: '92px', quiet: true, cell: last, by: (item) => item.used.last_at ?? '' },
+      {
+        head: 'Last',
+        width: '92px',
+        quiet: true,
+        cell: last,
+        by: (item) => item.used.last_at ?? '',
+      },
       { head: 'Summary', width: 'minmax(0,2fr)', quiet: true, cell: (item) => item.summary },
     ],
     narrow: (item) => [
@@ -76,13 +87,18 @@ export function DefinitionRows({ kind, title, path, columns, right, second }: Pr
           <code>arvok publish</code>.
         </Empty>
       )}
-      {items.length > 0 && <Table items={items} id={(item) => item.name} look={look} label={title} />}
+      {items.length > 0 && (
+        <Table items={items} id={(item) => item.name} look={look} label={title} />
+      )}
     </>
   );
 }
 
 /** A column of a number. */
-export const count = (head: string, of: (item: DefinitionItem) => number): Column<DefinitionItem> => ({
+export const count = (
+  head: string,
+  of: (item: DefinitionItem) => number,
+): Column<DefinitionItem> => ({
   head,
   width: '64px',
   right: true,

@@ -14,7 +14,11 @@ export function Difference({ before, after }: { before: string; after: string })
             // biome-ignore lint/suspicious/noArrayIndexKey: the lines of a text are told apart by nothing else
             key={i}
             className={
-              line.mark === '+' ? 'block bg-good-soft' : line.mark === '-' ? 'block bg-bad-soft' : 'block'
+              line.mark === '+'
+                ? 'block bg-good-soft'
+                : line.mark === '-'
+                  ? 'block bg-bad-soft'
+                  : 'block'
             }
           >
             {line.mark} {line.text}

@@ -23,7 +23,8 @@ export function useEditing(kind: Kind, found: DefinitionDetail | undefined, star
   const draft = useDraft(kind, found, start);
   const { text } = draft;
   const [publishing, setPublishing] = useState(false);
-  const name = new RegExp(`^${kind}:\\s*([\\w-]+)`, 'm').exec(text)?.[1] ?? found?.item.name ?? kind;
+  const name =
+    new RegExp(`^${kind}:\\s*([\\w-]+)`, 'm').exec(text)?.[1] ?? found?.item.name ?? kind;
   const problems = useProblems(name, text);
   const edited = !found || draft.changed;
   return { kind, found, ...draft, name, problems, edited, publishing, setPublishing };
@@ -43,7 +44,9 @@ export function EditingHeader({ editing, children }: { editing: Editing; childre
         right={
           <>
             {children}
-            {edited && found && <Button onClick={() => editing.setText(found.text)}>Undo all</Button>}
+            {edited && found && (
+              <Button onClick={() => editing.setText(found.text)}>Undo all</Button>
+            )}
             {!edited && found && (
               <Withdraw kind={editing.kind} name={found.item.name} to={`/${editing.kind}s`} />
             )}
@@ -74,7 +77,10 @@ function Offered({ editing }: { editing: Editing }) {
   if (!offered) return null;
   const from = offered.base ? `, begun from version ${offered.base.version}` : '';
   return (
-    <div role="status" className="flex flex-wrap items-center gap-3 rounded-md bg-sea-soft px-3 py-1.5">
+    <div
+      role="status"
+      className="flex flex-wrap items-center gap-3 rounded-md bg-sea-soft px-3 py-1.5"
+    >
       <p className="min-w-0 flex-1">
         A text of <Exact at={offered.at} /> was not published{from}. It is kept in this browser.
       </p>
@@ -102,7 +108,9 @@ function Leaving({ editing }: { editing: Editing }) {
       <AlertDialog.Portal>
         <AlertDialog.Overlay className="fixed inset-0 z-10 bg-black/40" />
         <AlertDialog.Content className="fixed top-1/2 left-1/2 z-20 flex w-[min(420px,94vw)] -translate-x-1/2 -translate-y-1/2 flex-col gap-3 rounded-lg border border-line bg-panel p-4">
-          <AlertDialog.Title className="font-bold text-[18px]">Leave {editing.name}?</AlertDialog.Title>
+          <AlertDialog.Title className="font-bold text-[18px]">
+            Leave {editing.name}?
+          </AlertDialog.Title>
           <AlertDialog.Description className="text-ink-2">
             The text is not published. It is kept in this browser, and offered when you come back.
           </AlertDialog.Description>
@@ -134,7 +142,9 @@ export function EditorPanel({ editing, title, sees, line }: WrittenProps) {
     staleTime: Number.POSITIVE_INFINITY,
   });
   const known =
-    words.data && schema.data ? ({ schema: schema.data, words: words.data, sees } as Known) : undefined;
+    words.data && schema.data
+      ? ({ schema: schema.data, words: words.data, sees } as Known)
+      : undefined;
   return (
     <Panel title={title} aside={editing.found ? `version ${editing.found.item.version}` : 'new'}>
       <Suspense fallback={<Empty>Opening the editor</Empty>}>
@@ -160,7 +170,11 @@ export function Publishing({ editing, children }: { editing: Editing; children?:
   return (
     <Publish
       name={editing.name}
-      base={editing.base && editing.found ? { ...editing.base, name: editing.found.item.name } : undefined}
+      base={
+        editing.base && editing.found
+          ? { ...editing.base, name: editing.found.item.name }
+          : undefined
+      }
       text={editing.text}
       open={editing.publishing}
       onClose={(published) => {

@@ -2,7 +2,12 @@
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
 import { yaml } from '@codemirror/lang-yaml';
-import { bracketMatching, HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language';
+import {
+  bracketMatching,
+  HighlightStyle,
+  indentUnit,
+  syntaxHighlighting,
+} from '@codemirror/language';
 import { type Diagnostic, setDiagnostics } from '@codemirror/lint';
 import { highlightSelectionMatches, search, searchKeymap } from '@codemirror/search';
 import { EditorState, type Text } from '@codemirror/state';
@@ -15,13 +20,23 @@ import { complete, type Known } from './complete';
 const look = EditorView.theme({
   '&': { backgroundColor: 'var(--panel)', color: 'var(--ink)', fontSize: '12.5px' },
   '&.cm-focused': { outline: '1px solid var(--sea)' },
-  '.cm-content': { fontFamily: 'var(--font-mono)', letterSpacing: '-0.3px', caretColor: 'var(--sea)' },
+  '.cm-content': {
+    fontFamily: 'var(--font-mono)',
+    letterSpacing: '-0.3px',
+    caretColor: 'var(--sea)',
+  },
   '.cm-scroller': { fontVariantLigatures: 'none', lineHeight: '1.62' },
   '.cm-gutters': { backgroundColor: 'var(--panel)', color: 'var(--ink-3)', border: 'none' },
   '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'var(--sunk)' },
   '.cm-cursor': { borderLeftColor: 'var(--sea)' },
-  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: 'var(--sea-soft)' },
-  '.cm-tooltip': { backgroundColor: 'var(--panel)', border: '1px solid var(--line)', color: 'var(--ink)' },
+  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': {
+    backgroundColor: 'var(--sea-soft)',
+  },
+  '.cm-tooltip': {
+    backgroundColor: 'var(--panel)',
+    border: '1px solid var(--line)',
+    color: 'var(--ink)',
+  },
   '.cm-tooltip-autocomplete ul li[aria-selected]': {
     backgroundColor: 'var(--sea-soft)',
     color: 'var(--sea)',
@@ -40,9 +55,16 @@ const look = EditorView.theme({
 });
 
 const ink = HighlightStyle.define([
-  { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: 'var(--sea)', fontWeight: '600' },
+  {
+    tag: [tags.propertyName, tags.definition(tags.propertyName)],
+    color: 'var(--sea)',
+    fontWeight: '600',
+  },
   { tag: tags.comment, color: 'var(--ink-3)' },
-  { tag: [tags.separator, tags.squareBracket, tags.brace, tags.punctuation], color: 'var(--ink-2)' },
+  {
+    tag: [tags.separator, tags.squareBracket, tags.brace, tags.punctuation],
+    color: 'var(--ink-2)',
+  },
 ]);
 
 /** The place of a problem in the text as it is now. */
@@ -66,7 +88,16 @@ type Props = {
   line?: { at: number };
 };
 
-export default function Editor({ label, text, onChange, onSave, problems, known, readOnly, line }: Props) {
+export default function Editor({
+  label,
+  text,
+  onChange,
+  onSave,
+  problems,
+  known,
+  readOnly,
+  line,
+}: Props) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView>(null);
   const words = useRef(known);
@@ -131,7 +162,10 @@ export default function Editor({ label, text, onChange, onSave, problems, known,
     const now = view.current;
     if (!now || !line) return;
     const { from } = now.state.doc.line(Math.min(Math.max(line.at, 1), now.state.doc.lines));
-    now.dispatch({ selection: { anchor: from }, effects: EditorView.scrollIntoView(from, { y: 'center' }) });
+    now.dispatch({
+      selection: { anchor: from },
+      effects: EditorView.scrollIntoView(from, { y: 'center' }),
+    });
     now.focus();
   }, [line]);
 

@@ -69,7 +69,13 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
           ))}
           {plan.data && plan.data.problems.length > 0 && (
             <Failed
-              error={new Refused(`${some(plan.data.problems.length, 'problem')}:`, 422, plan.data.problems)}
+              error={
+                new Refused(
+                  `${some(plan.data.problems.length, 'problem')}:`,
+                  422,
+                  plan.data.problems,
+                )
+              }
             />
           )}
           {children}
@@ -83,7 +89,9 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
             <Button
               look="go"
               onClick={() => sent.mutate()}
-              disabled={sent.isPending || changes.length === 0 || (plan.data?.problems.length ?? 0) > 0}
+              disabled={
+                sent.isPending || changes.length === 0 || (plan.data?.problems.length ?? 0) > 0
+              }
             >
               {over ? 'Publish over it' : 'Publish'}
             </Button>
@@ -105,7 +113,8 @@ type ChangeProps = { change: PlannedChange; base: Props['base']; text: string | 
 function Change({ change, base, text }: ChangeProps) {
   const { kind, name, version } = change;
   const before = change.before ?? '';
-  if (change.change === 'same') return <p className="mb-2 text-ink-2">{`${kind} ${name} stays as it is.`}</p>;
+  if (change.change === 'same')
+    return <p className="mb-2 text-ink-2">{`${kind} ${name} stays as it is.`}</p>;
   if (change.change !== 'changed')
     return (
       <section className="mb-2">

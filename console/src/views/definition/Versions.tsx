@@ -32,7 +32,8 @@ export function Versions({ kind, name, onBringBack }: VersionsProps) {
           <summary className="cursor-pointer text-[13px]">
             <b className="font-semibold">version {v.version}</b>{' '}
             <span className="text-ink-2">
-              {v.withdrawn ? 'withdrawn' : 'published'} by {v.published_by}, <Exact at={v.published_at} />
+              {v.withdrawn ? 'withdrawn' : 'published'} by {v.published_by},{' '}
+              <Exact at={v.published_at} />
             </span>
           </summary>
           <div className="mt-1">

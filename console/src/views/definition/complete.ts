@@ -88,7 +88,8 @@ function at(root: Schema, path: string[]): Schema[] {
   return path.reduce<Schema[]>(
     (here, key) =>
       here.flatMap((s) => {
-        const extra = typeof s.additionalProperties === 'object' ? s.additionalProperties : undefined;
+        const extra =
+          typeof s.additionalProperties === 'object' ? s.additionalProperties : undefined;
         return resolved(root, s.properties?.[key] ?? extra);
       }),
     [root],
@@ -128,7 +129,8 @@ export function ofStep(text: string, pos: number, key: string): string | undefin
   }
   let last = first + 1;
   const dash = indent(lines[first] ?? '');
-  while (last < lines.length && (blank(lines[last] ?? '') || indent(lines[last] ?? '') > dash)) last++;
+  while (last < lines.length && (blank(lines[last] ?? '') || indent(lines[last] ?? '') > dash))
+    last++;
   const within = lines.slice(first, last).join('\n');
   return new RegExp(`(?:^|[\\s{,])${key}:\\s*["']?([\\w.-]+)`).exec(within)?.[1];
 }
@@ -143,7 +145,12 @@ function stepNames(words: Vocabulary, key: string, around: (key: string) => stri
     case 'call': {
       const found = all.filter(([name]) => !via || name === via);
       return found.flatMap(([name, operations]) =>
-        operations.map((o) => ({ label: o.name, type: 'text', detail: name, info: o.summary ?? undefined })),
+        operations.map((o) => ({
+          label: o.name,
+          type: 'text',
+          detail: name,
+          info: o.summary ?? undefined,
+        })),
       );
     }
     case 'runbook':
@@ -184,7 +191,8 @@ function names(words: Vocabulary, path: string[], key: string): Completion[] | n
 /** The fields of a dotted name, as far as they are known. */
 function fieldsOf(sees: Fields, dotted: string): Completion[] {
   let here: Fields | string | undefined = sees;
-  for (const name of dotted.split('.').slice(0, -1)) here = typeof here === 'object' ? here[name] : undefined;
+  for (const name of dotted.split('.').slice(0, -1))
+    here = typeof here === 'object' ? here[name] : undefined;
   if (typeof here !== 'object') return [];
   return Object.entries(here).map(([label, of]) => ({
     label,
@@ -260,6 +268,9 @@ export const complete =
           : place === 'knowingly'
             ? Object.keys(known.words.warnings)
             : [];
-    const found = once([...own, ...extra.map((label) => ({ label, type: 'property', apply: `${label}: ` }))]);
+    const found = once([
+      ...own,
+      ...extra.map((label) => ({ label, type: 'property', apply: `${label}: ` })),
+    ]);
     return found.length > 0 ? { from: word.from, options: found, validFor: /^[\w-]*$/ } : null;
   };

@@ -21,7 +21,10 @@ export function difference(before: string, after: string): Line[] {
       lines.push({ mark: ' ', text: a[i] ?? '' });
       i++;
       j++;
-    } else if (i < a.length && (j >= b.length || (common[i + 1]?.[j] ?? 0) >= (common[i]?.[j + 1] ?? 0))) {
+    } else if (
+      i < a.length &&
+      (j >= b.length || (common[i + 1]?.[j] ?? 0) >= (common[i]?.[j + 1] ?? 0))
+    ) {
       lines.push({ mark: '-', text: a[i++] ?? '' });
     } else lines.push({ mark: '+', text: b[j++] ?? '' });
   }

@@ -26,7 +26,8 @@ export function useProblems(
     placeholderData: (before) => before,
   });
   // Who may only look is not told about what could be published.
-  const failed = checked.error instanceof Refused && checked.error.status === 403 ? undefined : checked.error;
+  const failed =
+    checked.error instanceof Refused && checked.error.status === 403 ? undefined : checked.error;
   return {
     problems: checked.data?.problems ?? [],
     warnings: checked.data?.warnings ?? [],
@@ -34,7 +35,13 @@ export function useProblems(
   };
 }
 
-export function Problems({ problems, warnings }: { problems: FileProblem[]; warnings: FileProblem[] }) {
+export function Problems({
+  problems,
+  warnings,
+}: {
+  problems: FileProblem[];
+  warnings: FileProblem[];
+}) {
   if (problems.length + warnings.length === 0) return null;
   return (
     <ul className="mt-2 border-line border-t pt-2 text-[13px]" aria-label="Problems">

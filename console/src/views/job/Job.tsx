@@ -28,7 +28,10 @@ export function Component() {
             <JobActions job={job} />
             <Seen detail={detail} />
             {detail.goes_on_as && (
-              <Link to={`/jobs/${detail.goes_on_as}`} className="font-semibold text-sea hover:underline">
+              <Link
+                to={`/jobs/${detail.goes_on_as}`}
+                className="font-semibold text-sea hover:underline"
+              >
                 Goes on as job {detail.goes_on_as}
               </Link>
             )}
@@ -78,7 +81,8 @@ function origin({ job, alert, gathered, gathered_more }: JobDetail): ChainLink[]
   if (job.parent) from.push(['Step of', `job ${job.parent}`, `/jobs/${job.parent}`, 'past']);
   const others = (gathered?.length ?? 1) - 1 + (gathered_more ?? 0);
   const more = others > 0 ? ` and ${others} more` : '';
-  if (alert) from.push(['Alert', `${alert.kind}, ${alert.severity}${more}`, `/alerts/${alert.seq}`, 'past']);
+  if (alert)
+    from.push(['Alert', `${alert.kind}, ${alert.severity}${more}`, `/alerts/${alert.seq}`, 'past']);
   if (job.rule) from.push(['Rule', job.rule, `/rules/${job.rule}`, 'past']);
   if (job.launched_by) from.push(['Launched by', job.launched_by, undefined, 'past']);
   return from;

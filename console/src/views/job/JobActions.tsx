@@ -62,7 +62,12 @@ export function JobActions({ job }: { job: JobItem }) {
   );
 }
 
-type AskedProps = { className: string; onSubmit: () => void; onClose: () => void; children: ReactNode };
+type AskedProps = {
+  className: string;
+  onSubmit: () => void;
+  onClose: () => void;
+  children: ReactNode;
+};
 
 /** A few fields in the place of a button; Escape puts the button back. */
 function Asked({ className, onSubmit, onClose, children }: AskedProps) {
@@ -71,13 +76,25 @@ function Asked({ className, onSubmit, onClose, children }: AskedProps) {
     onSubmit();
   };
   return (
-    <form className={className} onSubmit={submit} onKeyDown={(e) => e.key === 'Escape' && onClose()}>
+    <form
+      className={className}
+      onSubmit={submit}
+      onKeyDown={(e) => e.key === 'Escape' && onClose()}
+    >
       {children}
     </form>
   );
 }
 
-function Why({ label, value, onType }: { label: string; value: string; onType: (text: string) => void }) {
+function Why({
+  label,
+  value,
+  onType,
+}: {
+  label: string;
+  value: string;
+  onType: (text: string) => void;
+}) {
   return (
     <input
       // biome-ignore lint/a11y/noAutofocus: whoever opens it is to say why

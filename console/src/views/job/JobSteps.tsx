@@ -24,7 +24,9 @@ export function JobSteps({ detail }: { detail: JobDetail }) {
   const setChosen = useCallback((step: string) => choose.current(step), []);
   const steps = all.flatMap((row) => (row.kind === 'step' ? [row.step] : []));
   const told =
-    firstOfInterest(all)?.key ?? steps.findLast((s) => s.state === 'done')?.place ?? steps[0]?.place;
+    firstOfInterest(all)?.key ??
+    steps.findLast((s) => s.state === 'done')?.place ??
+    steps[0]?.place;
   const shown = chosen ?? told;
   const step = steps.find((s) => s.place === shown);
   const now = useNow();
@@ -97,7 +99,8 @@ function Acts({ detail }: { detail: JobDetail }) {
       <ul className="max-h-72 overflow-auto text-[13px]">
         {detail.acts?.map((act) => (
           <li key={`${act.at} ${act.act}`} className="border-line border-t py-1 first:border-t-0">
-            <Time at={act.at} /> <b className="font-semibold">{act.by}</b> {act.act.replace('.', ' ')}
+            <Time at={act.at} /> <b className="font-semibold">{act.by}</b>{' '}
+            {act.act.replace('.', ' ')}
             {act.detail && <span className="block break-words text-ink-3">{act.detail}</span>}
           </li>
         ))}
@@ -169,7 +172,9 @@ function Mark({ state }: { state: string }) {
           <path d="M11 7v4l3 2" stroke={look?.bar} strokeWidth="1.8" fill="none" />
         </>
       )}
-      {state === 'stopped' && <rect x="6" y="6" width="10" height="10" rx="2" fill="var(--ink-3)" />}
+      {state === 'stopped' && (
+        <rect x="6" y="6" width="10" height="10" rx="2" fill="var(--ink-3)" />
+      )}
       {['next', 'not run', 'skipped'].includes(state) && (
         <circle cx="11" cy="11" r="6" fill="var(--panel)" stroke="var(--line)" strokeWidth="2" />
       )}
@@ -193,7 +198,10 @@ const indent = (depth: number) => ({ paddingLeft: `calc(${depth} * clamp(8px, 1.
 
 function PartRow({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
   return (
-    <li className="border-line border-t py-1.5 pr-3.5 text-[13px] text-ink-2" style={indent(row.depth)}>
+    <li
+      className="border-line border-t py-1.5 pr-3.5 text-[13px] text-ink-2"
+      style={indent(row.depth)}
+    >
       <PartName row={row} />
     </li>
   );
@@ -213,7 +221,15 @@ function PartName({ row }: { row: Exclude<Row, { kind: 'step' }> }) {
   );
 }
 
-const StepRow = memo(function StepRow({ since, until, step, depth, first, chosen, onChoose }: StepRowProps) {
+const StepRow = memo(function StepRow({
+  since,
+  until,
+  step,
+  depth,
+  first,
+  chosen,
+  onChoose,
+}: StepRowProps) {
   const look = LOOKS[step.state];
   const share = (t: string) =>
     Math.min(100, Math.max(0, ((Date.parse(t) - since) / Math.max(1, until - since)) * 100));
@@ -260,7 +276,8 @@ const StepRow = memo(function StepRow({ since, until, step, depth, first, chosen
           {step.attempts.map((a) => {
             const from = share(a.started_at);
             const to = a.finished_at ? share(a.finished_at) : 100;
-            const color = a.state === 'failed' && step.state !== 'failed' ? 'var(--sev-3)' : look?.bar;
+            const color =
+              a.state === 'failed' && step.state !== 'failed' ? 'var(--sev-3)' : look?.bar;
             return (
               <i
                 key={a.attempt}
@@ -275,7 +292,9 @@ const StepRow = memo(function StepRow({ since, until, step, depth, first, chosen
           })}
         </span>
         <span className="text-right text-ink-2">
-          {step.state === 'skipped' ? 'skipped' : last && between(last.started_at, last.finished_at, until)}
+          {step.state === 'skipped'
+            ? 'skipped'
+            : last && between(last.started_at, last.finished_at, until)}
         </span>
       </button>
     </li>
@@ -287,7 +306,11 @@ function EffectRow({ detail }: { detail: JobDetail }) {
   const confirm = detail.further.find((part) => part.label === 'confirm');
   const proof = confirm?.steps.findLast((step) => step.attempts.length > 0)?.attempts.at(-1);
   const color =
-    effect === 'confirmed' ? 'var(--good)' : effect === 'unconfirmed' ? 'var(--sev-5)' : 'var(--ink-3)';
+    effect === 'confirmed'
+      ? 'var(--good)'
+      : effect === 'unconfirmed'
+        ? 'var(--sev-5)'
+        : 'var(--ink-3)';
   return (
     <li className="grid grid-cols-[44px_1fr_auto] items-center border-line border-t py-3 pr-3.5 md:grid-cols-[44px_74px_1fr_auto]">
       <span className="flex justify-center">
@@ -372,7 +395,9 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           {last.request && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">
-                {step.state === 'waiting' && step.kind === 'call' && !last.answer ? 'Will be sent' : 'Sent'}
+                {step.state === 'waiting' && step.kind === 'call' && !last.answer
+                  ? 'Will be sent'
+                  : 'Sent'}
               </h3>
               <code className="break-words text-ink-2">
                 {last.request.method} {last.request.target}

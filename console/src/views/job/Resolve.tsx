@@ -25,17 +25,24 @@ export function Resolve({ detail }: { detail: JobDetail }) {
   const unsure = rows(detail).flatMap((row) =>
     row.kind === 'step' && row.step.state === 'unsure' ? [row.step] : [],
   );
-  if (detail.job.state !== 'unsure' && !(detail.job.state === 'waiting' && unsure.length > 0)) return null;
+  if (detail.job.state !== 'unsure' && !(detail.job.state === 'waiting' && unsure.length > 0))
+    return null;
   return (
     <Panel title="Was the step done?">
       {!may && <Needs least="responder">Saying what became of it</Needs>}
-      {may && <p className="pb-2 text-ink-2">Look at the target first, then say what became of the step.</p>}
-      {may && unsure.map((step) => <Step key={step.place} job={detail.job.id} place={step.place} />)}
+      {may && (
+        <p className="pb-2 text-ink-2">
+          Look at the target first, then say what became of the step.
+        </p>
+      )}
+      {may &&
+        unsure.map((step) => <Step key={step.place} job={detail.job.id} place={step.place} />)}
     </Panel>
   );
 }
 
-const FIELD = 'mt-1 block w-full max-w-xl rounded-md border border-line bg-panel px-2 py-1 text-ink';
+const FIELD =
+  'mt-1 block w-full max-w-xl rounded-md border border-line bg-panel px-2 py-1 text-ink';
 
 function Step({ job, place }: { job: number; place: string }) {
   const queries = useQueryClient();
@@ -45,7 +52,13 @@ function Step({ job, place }: { job: number; place: string }) {
   const [gave, setGave] = useState('');
   const say = useMutation({
     mutationFn: (as: Became) =>
-      resolve(job, as, place, as === 'done' && gave.trim() ? json(gave) : undefined, why.trim() || undefined),
+      resolve(
+        job,
+        as,
+        place,
+        as === 'done' && gave.trim() ? json(gave) : undefined,
+        why.trim() || undefined,
+      ),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['jobs'] }),
   });
   const submit = (event: FormEvent) => {
@@ -89,7 +102,12 @@ function Step({ job, place }: { job: number; place: string }) {
       )}
       <label className="block text-[13px] text-ink-2">
         How that is known, for those who read it later
-        <input className={FIELD} maxLength={300} value={why} onChange={(e) => setWhy(e.target.value)} />
+        <input
+          className={FIELD}
+          maxLength={300}
+          value={why}
+          onChange={(e) => setWhy(e.target.value)}
+        />
       </label>
       <Button type="submit" className="self-start" disabled={!as || say.isPending}>
         Say so

@@ -29,7 +29,8 @@ export function SetSeen({ job, undo = false }: { job: number; undo?: boolean }) 
 /** Who has set it aside, or the button that does. */
 export function Seen({ detail }: { detail: JobDetail }) {
   const { job, seen } = detail;
-  const badly = ['failed', 'refused', 'expired'].includes(job.state) || job.effect === 'unconfirmed';
+  const badly =
+    ['failed', 'refused', 'expired'].includes(job.state) || job.effect === 'unconfirmed';
   if (!badly || job.parent || job.state === 'unsure') return null;
   if (!seen) return <SetSeen job={job.id} />;
   return (

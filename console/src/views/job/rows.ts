@@ -31,7 +31,8 @@ export function rows({ steps, further }: Pick<JobDetail, 'steps' | 'further'>): 
         if (within.taken || within.label !== 'undo') part(within, step.place, depth + 1, next);
       }
       const items = step.left_out ?? 0;
-      if (items > 0) found.push({ key: `${step.place}/left out`, depth: depth + 1, kind: 'left out', items });
+      if (items > 0)
+        found.push({ key: `${step.place}/left out`, depth: depth + 1, kind: 'left out', items });
     }
   };
   list(steps, 0);

@@ -49,7 +49,9 @@ function Steps({ steps }: { steps: DryStep[] }) {
           </dl>
           {step.parts?.map((part) => (
             <div key={part.label} className="border-line border-l pt-1.5 pl-3">
-              <p className={clsx('text-[13px]', part.taken === false ? 'text-ink-3' : 'text-ink-2')}>
+              <p
+                className={clsx('text-[13px]', part.taken === false ? 'text-ink-3' : 'text-ink-2')}
+              >
                 {part.taken === false && 'not taken: '}
                 {part.taken == null && 'perhaps: '}
                 <code className="break-words">{part.label}</code>

@@ -2,7 +2,14 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router';
-import { alert as alertOf, alertWhy, dryRun, job, launchRunbook, runbookForm } from '../../api/client';
+import {
+  alert as alertOf,
+  alertWhy,
+  dryRun,
+  job,
+  launchRunbook,
+  runbookForm,
+} from '../../api/client';
 import { Button, Empty, Failed, Header, Lost, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 import { DryRunSteps } from './DryRunSteps';
@@ -59,7 +66,9 @@ export function Component() {
 
 /** The same launch sent twice, by a second click or over a bad line, makes one job. */
 const newKey = () =>
-  Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, '0')).join('');
+  Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) =>
+    b.toString(16).padStart(2, '0'),
+  ).join('');
 
 type FormProps = {
   name: string;
@@ -74,7 +83,12 @@ function Form({ name, role, alert, all }: FormProps) {
   const [typed, setTyped] = useState<Record<string, string>>({});
   const [why, setWhy] = useState('');
   const [key] = useState(newKey);
-  const asked = { runbook: name, inputs: given(all, typed), alert: alert ?? null, why: why || null };
+  const asked = {
+    runbook: name,
+    inputs: given(all, typed),
+    alert: alert ?? null,
+    why: why || null,
+  };
   const said = JSON.stringify(asked.inputs);
   const [shown, setShown] = useState<string>();
   const look = useMutation({ mutationFn: () => dryRun(asked), onMutate: () => setShown(said) });
@@ -126,7 +140,9 @@ function Form({ name, role, alert, all }: FormProps) {
             <p className="text-[13px] text-ink-3">Still missing: {missing.join(', ')}</p>
           )}
           {!may && <Needs least={role}>Launching this runbook</Needs>}
-          {look.error && !all.some((f) => about(f.name, look.error)) && <Failed error={look.error} />}
+          {look.error && !all.some((f) => about(f.name, look.error)) && (
+            <Failed error={look.error} />
+          )}
           {start.error && <Failed error={start.error} />}
         </form>
       </Panel>
@@ -135,8 +151,8 @@ function Form({ name, role, alert, all }: FormProps) {
           <DryRunSteps dry={look.data} />
         ) : (
           <p className="text-ink-3">
-            Give the inputs and look first: every value that can be known, and each request as it would be
-            sent.
+            Give the inputs and look first: every value that can be known, and each request as it
+            would be sent.
           </p>
         )}
       </Panel>

@@ -31,7 +31,10 @@ function kind(schema: Schema): Field['kind'] {
 }
 
 /** One field for each input; what another job had stands in it at first, else the default. */
-export function fields(inputs: Record<string, Schema>, before: Record<string, unknown> = {}): Field[] {
+export function fields(
+  inputs: Record<string, Schema>,
+  before: Record<string, unknown> = {},
+): Field[] {
   return Object.entries(inputs).map(([name, schema]) => {
     const first = name in before ? before[name] : schema.default;
     return {

@@ -29,7 +29,12 @@ const LOOK: Look<LibraryItem> = {
       cell: (item) => <b>{item.runbook.name}</b>,
       by: (item) => item.runbook.name,
     },
-    { head: 'Summary', width: 'minmax(0,2.6fr)', quiet: true, cell: (item) => item.runbook.summary },
+    {
+      head: 'Summary',
+      width: 'minmax(0,2.6fr)',
+      quiet: true,
+      cell: (item) => item.runbook.summary,
+    },
     { head: 'Published here as', width: 'minmax(0,1fr)', cell: here },
     { head: 'Missing here', width: 'minmax(0,1fr)', cell: missing },
   ],

@@ -21,7 +21,10 @@ const Editor = lazy(() => import('../definition/Editor'));
 
 export function Component() {
   const name = useParams().name ?? '';
-  const found = useQuery({ queryKey: ['definitions', 'library', name], queryFn: () => readyMade(name) });
+  const found = useQuery({
+    queryKey: ['definitions', 'library', name],
+    queryFn: () => readyMade(name),
+  });
   const text = found.data?.text ?? '';
   const drawn = useQuery({
     queryKey: ['outline', text],
@@ -59,7 +62,9 @@ export function Component() {
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel title="Copies here" aside={item.copies.length}>
-            {item.copies.length === 0 && <Empty>Nothing that is published was copied from it.</Empty>}
+            {item.copies.length === 0 && (
+              <Empty>Nothing that is published was copied from it.</Empty>
+            )}
             {item.copies.map((copy) => (
               <Copied key={copy.name} copy={copy} text={text} />
             ))}
@@ -98,7 +103,8 @@ function Copied({ copy, text }: { copy: LibraryItem['copies'][number]; text: str
           {copy.name}
         </Link>{' '}
         <span className="text-ink-2">
-          version {copy.version}, {copy.same ? 'as it stands in the library' : 'with changes of its own:'}
+          version {copy.version},{' '}
+          {copy.same ? 'as it stands in the library' : 'with changes of its own:'}
         </span>
       </p>
       {!copy.same && <Unanswered question={own} />}
@@ -140,7 +146,11 @@ function Copy({ item }: { item: LibraryItem }) {
             <span>
               Instead of <code>{from}</code> it calls
             </span>
-            <select className={BOX} value={via[from] ?? ''} onChange={(e) => instead(from, e.target.value)}>
+            <select
+              className={BOX}
+              value={via[from] ?? ''}
+              onChange={(e) => instead(from, e.target.value)}
+            >
               <option value="">the same</option>
               {(known.data?.items ?? [])
                 .filter((c) => c.name !== from)
@@ -158,7 +168,12 @@ function Copy({ item }: { item: LibraryItem }) {
             </span>
           </label>
         )}
-        <Button type="submit" look="go" className="self-start" disabled={name === '' || made.isPending}>
+        <Button
+          type="submit"
+          look="go"
+          className="self-start"
+          disabled={name === '' || made.isPending}
+        >
           Copy and adapt
         </Button>
         {made.error && <Failed error={made.error} />}

@@ -60,7 +60,10 @@ function Asked({ proposal, schemas }: AskedProps) {
       go(`/jobs/${proposal.id}`);
     },
   });
-  const dismissed = useMutation({ mutationFn: () => dismiss(proposal.id, note.trim()), onSuccess: anew });
+  const dismissed = useMutation({
+    mutationFn: () => dismiss(proposal.id, note.trim()),
+    onSuccess: anew,
+  });
   const error = launched.error ?? dismissed.error;
   return (
     <>
@@ -76,10 +79,17 @@ function Asked({ proposal, schemas }: AskedProps) {
                 className="mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
               />
             </label>
-            <Button onClick={() => dismissed.mutate()} disabled={!note.trim() || dismissed.isPending}>
+            <Button
+              onClick={() => dismissed.mutate()}
+              disabled={!note.trim() || dismissed.isPending}
+            >
               Dismiss
             </Button>
-            <Button look="go" onClick={() => launched.mutate()} disabled={!fits || launched.isPending}>
+            <Button
+              look="go"
+              onClick={() => launched.mutate()}
+              disabled={!fits || launched.isPending}
+            >
               {changed.length > 0 ? `Launch with another ${changed.join(', ')}` : 'Launch'}
             </Button>
           </div>
@@ -117,7 +127,10 @@ function Asked({ proposal, schemas }: AskedProps) {
             )}
           </form>
         </Panel>
-        <Panel title="What would be done" aside={`${proposal.runbook} version ${proposal.runbook_version}`}>
+        <Panel
+          title="What would be done"
+          aside={`${proposal.runbook} version ${proposal.runbook_version}`}
+        >
           {dry.error && !all.some((f) => about(f.name, dry.error)) && <Failed error={dry.error} />}
           {dry.data && dry.data.version !== proposal.runbook_version && (
             <p className="pb-2 text-warn">

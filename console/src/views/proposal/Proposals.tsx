@@ -46,17 +46,25 @@ export function Component() {
       />
       <Chips known={KNOWN} chosen={['state']} />
       <LongList
-        of={{ key: ['proposals', filter], ask: (after) => proposals(filter, after), handle: (p) => p.id }}
+        of={{
+          key: ['proposals', filter],
+          ask: (after) => proposals(filter, after),
+          handle: (p) => p.id,
+        }}
         look={LOOK}
         label="Proposals, newest first"
         what="proposal"
-        none={filter.state === 'open' ? 'No proposal waits for a person.' : 'No proposal is like that.'}
+        none={
+          filter.state === 'open' ? 'No proposal waits for a person.' : 'No proposal is like that.'
+        }
       />
     </>
   );
 }
 
-const state = (p: Proposal) => <Tag tone={STATES[p.state]}>{p.state === 'open' ? 'proposed' : p.state}</Tag>;
+const state = (p: Proposal) => (
+  <Tag tone={STATES[p.state]}>{p.state === 'open' ? 'proposed' : p.state}</Tag>
+);
 
 const LOOK: Look<Proposal> = {
   to: (p) => `/proposals/${p.id}`,
@@ -77,8 +85,20 @@ const LOOK: Look<Proposal> = {
       cell: (p) => <b>{p.runbook}</b>,
       by: (p) => p.runbook,
     },
-    { head: 'Target', width: 'minmax(0,1fr)', mono: true, cell: (p) => p.target, by: (p) => p.target },
-    { head: 'Why', width: 'minmax(0,2fr)', quiet: true, cell: (p) => p.reason, by: (p) => p.reason },
+    {
+      head: 'Target',
+      width: 'minmax(0,1fr)',
+      mono: true,
+      cell: (p) => p.target,
+      by: (p) => p.target,
+    },
+    {
+      head: 'Why',
+      width: 'minmax(0,2fr)',
+      quiet: true,
+      cell: (p) => p.reason,
+      by: (p) => p.reason,
+    },
     { head: 'State', width: '80px', cell: state, by: (p) => p.state },
   ],
   narrow: (p) => [

@@ -56,7 +56,13 @@ const LOOK: Look<AuditItem> = {
     { head: 'By a', width: '70px', quiet: true, cell: (a) => a.kind, by: (a) => a.kind },
     { head: 'What was done', width: 'minmax(0,0.8fr)', cell: (a) => a.act, by: (a) => a.act },
     { head: 'With', width: 'minmax(0,1.1fr)', link: true, cell: (a) => a.what, by: (a) => a.what },
-    { head: 'More', width: 'minmax(0,1.8fr)', quiet: true, cell: (a) => a.detail, by: (a) => a.detail },
+    {
+      head: 'More',
+      width: 'minmax(0,1.8fr)',
+      quiet: true,
+      cell: (a) => a.detail,
+      by: (a) => a.detail,
+    },
     {
       head: 'Times',
       width: '48px',
@@ -113,7 +119,11 @@ export function Component() {
             shown={(name, value) => (name === 'by' ? `by ${value}` : undefined)}
           />
           <LongList
-            of={{ key: ['audit', filter], ask: (after) => audit(filter, after), handle: (item) => item.id }}
+            of={{
+              key: ['audit', filter],
+              ask: (after) => audit(filter, after),
+              handle: (item) => item.id,
+            }}
             look={LOOK}
             label="What was done, newest first"
             what="act"

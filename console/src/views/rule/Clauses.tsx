@@ -16,7 +16,8 @@ export function Clauses({ why, missedOnly }: { why: Why; missedOnly?: boolean })
   return (
     <ul className="flex flex-col gap-1">
       {clauses.map((c, i) => {
-        const [mark, tone, said] = MARKS[c.holds === true ? 'yes' : c.holds === false ? 'no' : 'odd'];
+        const [mark, tone, said] =
+          MARKS[c.holds === true ? 'yes' : c.holds === false ? 'no' : 'odd'];
         return (
           // biome-ignore lint/suspicious/noArrayIndexKey: clauses keep their order
           <li key={i} className="grid grid-cols-[16px_76px_1fr] gap-x-2 text-[13px]">
@@ -27,7 +28,9 @@ export function Clauses({ why, missedOnly }: { why: Why; missedOnly?: boolean })
             <span className="min-w-0">
               <code className="break-words">{c.text}</code>
               <span className="block break-words text-ink-2">
-                {c.saw.map((s) => `${s.field} ${s.value == null ? 'is missing' : `= ${s.value}`}`).join(', ')}
+                {c.saw
+                  .map((s) => `${s.field} ${s.value == null ? 'is missing' : `= ${s.value}`}`)
+                  .join(', ')}
               </span>
               {c.error && !c.error.startsWith('there is no field') && (
                 <span className="block text-warn">{c.error}</span>
@@ -58,7 +61,10 @@ export function Settled({ why }: { why: Why }) {
               <Time at={line.at} />
               <VerdictMark verdict={line.verdict} />
               <span className="text-ink-2">
-                <Link to={`/alerts/${line.alert}`} className="font-semibold text-sea hover:underline">
+                <Link
+                  to={`/alerts/${line.alert}`}
+                  className="font-semibold text-sea hover:underline"
+                >
                   alert {line.alert}
                 </Link>{' '}
                 {line.reason}

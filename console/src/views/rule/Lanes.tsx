@@ -35,7 +35,9 @@ export function Lanes({ result }: { result: RehearsalResult }) {
   const drawn = useMemo(() => {
     const newer = rows(now, difference?.only_now ?? []);
     const older = before ? rows(before, difference?.only_before ?? []) : undefined;
-    const lanes = new Map([...(before?.tallies ?? []), ...now.tallies].map((lane) => [lane.key, lane]));
+    const lanes = new Map(
+      [...(before?.tallies ?? []), ...now.tallies].map((lane) => [lane.key, lane]),
+    );
     const weight = (key: string) =>
       (newer.get(key)?.dispatches.length ?? 0) * 1000 +
       (newer.get(key)?.ticks.length ?? 0) +
@@ -79,7 +81,14 @@ export function Lanes({ result }: { result: RehearsalResult }) {
                 end={width - 10}
               />
               {drawn.older && (
-                <Line row={drawn.older.get(key)} y={y + 28} x={x} label="live" end={width - 10} pale />
+                <Line
+                  row={drawn.older.get(key)}
+                  y={y + 28}
+                  x={x}
+                  label="live"
+                  end={width - 10}
+                  pale
+                />
               )}
             </g>
           );

@@ -17,7 +17,15 @@ type State =
   | { is: 'done'; result: RehearsalResult; took: number }
   | { is: 'failed'; error: Error };
 
-export function Rehearsal({ name, text, published }: { name: string; text: string; published: boolean }) {
+export function Rehearsal({
+  name,
+  text,
+  published,
+}: {
+  name: string;
+  text: string;
+  published: boolean;
+}) {
   const [since, setSince] = useState('1d');
   const [state, setState] = useState<State>({ is: 'idle' });
   const running = useRef<AbortController>(null);
@@ -80,7 +88,9 @@ export function Rehearsal({ name, text, published }: { name: string; text: strin
         )}
       </div>
       {state.is === 'failed' && <Failed error={state.error} />}
-      {state.is === 'idle' && <Empty>See what this text would have done with the alerts that came.</Empty>}
+      {state.is === 'idle' && (
+        <Empty>See what this text would have done with the alerts that came.</Empty>
+      )}
       {state.is === 'done' && <Outcome result={state.result} />}
     </Panel>
   );
@@ -89,7 +99,9 @@ export function Rehearsal({ name, text, published }: { name: string; text: strin
 function Outcome({ result }: { result: RehearsalResult }) {
   const { now, before, difference } = result;
   const given = [...Object.keys(now.verdicts), ...Object.keys(before?.verdicts ?? {})] as Verdict[];
-  const verdicts = [...new Set(given)].sort((a, b) => (now.verdicts[b] ?? 0) - (now.verdicts[a] ?? 0));
+  const verdicts = [...new Set(given)].sort(
+    (a, b) => (now.verdicts[b] ?? 0) - (now.verdicts[a] ?? 0),
+  );
   const fewer = (difference?.only_before.length ?? 0) - (difference?.only_now.length ?? 0);
   return (
     <>
@@ -104,7 +116,9 @@ function Outcome({ result }: { result: RehearsalResult }) {
             <b className="block text-[22px] leading-tight">{now.verdicts[word] ?? 0}</b>
             <VerdictMark verdict={word} />
             {before && (
-              <span className="block text-[12px] text-ink-3">{before.verdicts[word] ?? 0} live</span>
+              <span className="block text-[12px] text-ink-3">
+                {before.verdicts[word] ?? 0} live
+              </span>
             )}
           </li>
         ))}
@@ -131,12 +145,16 @@ function Outcome({ result }: { result: RehearsalResult }) {
                   <Exact at={p.at} />
                 </span>
               </span>
-              <code className="block break-all text-ink-2">{p.error ?? JSON.stringify(p.inputs)}</code>
+              <code className="block break-all text-ink-2">
+                {p.error ?? JSON.stringify(p.inputs)}
+              </code>
               <span className="text-ink-3">{p.reason}</span>
             </li>
           ))}
           {now.dispatched.length > LISTED && (
-            <li className="py-1.5 text-[13px] text-ink-3">and {now.dispatched.length - LISTED} more</li>
+            <li className="py-1.5 text-[13px] text-ink-3">
+              and {now.dispatched.length - LISTED} more
+            </li>
           )}
         </ul>
       )}

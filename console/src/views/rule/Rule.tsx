@@ -115,7 +115,11 @@ function Results({ found }: { found: Found }) {
         rows={[
           [
             'matched',
-            <Link key="m" to={`/alerts?rule=${item.name}`} className="font-semibold text-sea hover:underline">
+            <Link
+              key="m"
+              to={`/alerts?rule=${item.name}`}
+              className="font-semibold text-sea hover:underline"
+            >
               {item.used.alerts} alerts
             </Link>,
           ],
@@ -132,7 +136,10 @@ function Results({ found }: { found: Found }) {
         <ul className="my-3 flex flex-wrap gap-x-6 gap-y-2 border-line border-t pt-3">
           {verdicts?.map((v) => (
             <li key={v.verdict}>
-              <Link to={`/alerts?rule=${item.name}&verdict=${v.verdict}`} className="hover:underline">
+              <Link
+                to={`/alerts?rule=${item.name}&verdict=${v.verdict}`}
+                className="hover:underline"
+              >
                 <b className="block text-xl leading-tight">{v.count}</b>
                 <VerdictMark verdict={v.verdict} />
               </Link>

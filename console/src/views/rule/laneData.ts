@@ -7,7 +7,9 @@ export type Row = { ticks: Tick[]; dispatches: Dispatch[] };
 
 /** The last verdict of each alert, and the dispatches, by the fold's values. */
 export function rows(report: RehearsalReport, only: number[]): Map<string, Row> {
-  const made = new Map<string, Row>(report.tallies.map((lane) => [lane.key, { ticks: [], dispatches: [] }]));
+  const made = new Map<string, Row>(
+    report.tallies.map((lane) => [lane.key, { ticks: [], dispatches: [] }]),
+  );
   const row = (lane: number | null | undefined) => made.get(report.tallies[lane ?? -1]?.key ?? '');
   const last = new Map(report.decided.map((r) => [r.alert, r]));
   for (const r of last.values()) {
@@ -15,7 +17,11 @@ export function rows(report: RehearsalReport, only: number[]): Map<string, Row> 
   }
   for (const p of report.dispatched) {
     for (const lane of p.tallies) {
-      row(lane)?.dispatches.push({ at: Date.parse(p.at), reason: p.reason, only: only.includes(p.job) });
+      row(lane)?.dispatches.push({
+        at: Date.parse(p.at),
+        reason: p.reason,
+        only: only.includes(p.job),
+      });
     }
   }
   return made;
@@ -23,7 +29,19 @@ export function rows(report: RehearsalReport, only: number[]): Map<string, Row> 
 
 export function marks(from: number, to: number): { at: number; label: string }[] {
   const span = to - from;
-  const steps = [1e3, 5e3, 15e3, 60e3, 300e3, 900e3, 3600e3, 3 * 3600e3, 6 * 3600e3, 86400e3, 7 * 86400e3];
+  const steps = [
+    1e3,
+    5e3,
+    15e3,
+    60e3,
+    300e3,
+    900e3,
+    3600e3,
+    3 * 3600e3,
+    6 * 3600e3,
+    86400e3,
+    7 * 86400e3,
+  ];
   const step = steps.find((s) => span / s <= 6) ?? 14 * 86400e3;
   const first = Math.ceil(from / step) * step;
   const day = step >= 86400e3;
@@ -45,5 +63,8 @@ export function span(result: RehearsalResult): [number, number] {
   const first = times.reduce((a, b) => Math.min(a, b));
   const last = times.reduce((a, b) => Math.max(a, b));
   const margin = Math.max(1000, (last - first) * 0.04);
-  return [Math.max(Date.parse(result.from), first - margin), Math.min(Date.parse(result.to), last + margin)];
+  return [
+    Math.max(Date.parse(result.from), first - margin),
+    Math.min(Date.parse(result.to), last + margin),
+  ];
 }

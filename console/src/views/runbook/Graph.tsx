@@ -18,7 +18,9 @@ export function Graph({ outline, onChoose }: Props) {
       <Steps steps={outline.steps} label="Steps" onChoose={onChoose} />
       {outline.further.map((part) => (
         <div key={part.label}>
-          <h3 className="mb-1.5 font-semibold text-[12px] text-ink-3">{FURTHER[part.label] ?? part.label}</h3>
+          <h3 className="mb-1.5 font-semibold text-[12px] text-ink-3">
+            {FURTHER[part.label] ?? part.label}
+          </h3>
           <Steps steps={part.steps} label={FURTHER[part.label] ?? part.label} onChoose={onChoose} />
         </div>
       ))}

@@ -59,14 +59,22 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
     <>
       <EditingHeader editing={editing}>
         {found && !editing.edited && (
-          <Link to={`/runbooks/${found.item.name}/launch`} className="font-semibold text-sea hover:underline">
+          <Link
+            to={`/runbooks/${found.item.name}/launch`}
+            className="font-semibold text-sea hover:underline"
+          >
             Launch…
           </Link>
         )}
       </EditingHeader>
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1.05fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
-          <EditorPanel editing={editing} title="Runbook" sees={(shown?.known ?? {}) as Fields} line={line} />
+          <EditorPanel
+            editing={editing}
+            title="Runbook"
+            sees={(shown?.known ?? {}) as Fields}
+            line={line}
+          />
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel
@@ -76,12 +84,16 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
             {shown ? (
               <Graph outline={shown} onChoose={(step) => setLine({ at: step.line })} />
             ) : (
-              <Empty>{drawn.error ? 'There is nothing to draw until the text is good.' : 'Drawing'}</Empty>
+              <Empty>
+                {drawn.error ? 'There is nothing to draw until the text is good.' : 'Drawing'}
+              </Empty>
             )}
           </Panel>
           {shown && <Uses outline={shown} found={found} />}
           {found && <Results found={found} />}
-          {found && <Versions kind="runbook" name={found.item.name} onBringBack={editing.setText} />}
+          {found && (
+            <Versions kind="runbook" name={found.item.name} onBringBack={editing.setText} />
+          )}
         </div>
       </div>
       <Publishing editing={editing} />

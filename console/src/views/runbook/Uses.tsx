@@ -34,12 +34,17 @@ export function Uses({ outline, found }: { outline: RunbookOutline; found?: Defi
           <li key={`${u.kind} ${u.name}`} className="flex flex-wrap items-baseline gap-x-2">
             <span className="w-20 text-ink-3">used by</span>
             {u.kind}
-            <Link to={`${WHERE[u.kind]}/${u.name}`} className="font-semibold text-sea hover:underline">
+            <Link
+              to={`${WHERE[u.kind]}/${u.name}`}
+              className="font-semibold text-sea hover:underline"
+            >
               {u.name}
             </Link>
           </li>
         ))}
-        {found && users.length === 0 && <li className="text-ink-3">No rule and no other runbook uses it.</li>}
+        {found && users.length === 0 && (
+          <li className="text-ink-3">No rule and no other runbook uses it.</li>
+        )}
       </ul>
     </Panel>
   );

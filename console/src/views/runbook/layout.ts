@@ -24,7 +24,8 @@ const PAD = 12;
 
 type Size = { w: number; h: number };
 
-const ways = (step: OutlineStep): OutlinePart[] => (step.parts ?? []).filter((p) => p.label !== 'undo');
+const ways = (step: OutlineStep): OutlinePart[] =>
+  (step.parts ?? []).filter((p) => p.label !== 'undo');
 const undo = (step: OutlineStep) =>
   (step.parts ?? []).filter((p) => p.label === 'undo').flatMap((p) => p.steps);
 /** Whether nothing comes behind a list of steps. */
@@ -36,7 +37,9 @@ export const rows = (step: OutlineStep): string[] => [
   step.does,
   ...(step.when ? [`only when ${step.when}`] : []),
   ...(step.on_error === 'continue' ? ['goes on after a failure'] : []),
-  ...(step.on_error && step.on_error !== 'continue' ? [`after a failure on at ${step.on_error}`] : []),
+  ...(step.on_error && step.on_error !== 'continue'
+    ? [`after a failure on at ${step.on_error}`]
+    : []),
   ...undo(step).map((back) => `taken back by ${back.summary ?? back.does}`),
 ];
 
@@ -65,7 +68,14 @@ function size(step: OutlineStep): Size {
 /** Draws a list of steps around a middle, from a height on. */
 export function layout(steps: OutlineStep[]): Graph {
   const whole = list(steps);
-  const graph: Graph = { boxes: [], lines: [], labels: [], frames: [], width: whole.w, height: whole.h };
+  const graph: Graph = {
+    boxes: [],
+    lines: [],
+    labels: [],
+    frames: [],
+    width: whole.w,
+    height: whole.h,
+  };
   // From a point to one below it, across at a height.
   const line = (x1: number, y1: number, x2: number, y2: number, across = y2) =>
     graph.lines.push(x1 === x2 ? `M${x1} ${y1}V${y2}` : `M${x1} ${y1}V${across}H${x2}V${y2}`);
@@ -77,7 +87,8 @@ export function layout(steps: OutlineStep[]): Graph {
     const [top, below] = [y + h, y + size(step).h];
     let left = middle - within.w / 2;
     const inset = step.kind === 'each' ? PAD : 0;
-    if (inset) graph.frames.push({ x: left, y: top + DOWN / 2, w: within.w, h: within.h + DOWN / 2 });
+    if (inset)
+      graph.frames.push({ x: left, y: top + DOWN / 2, w: within.w, h: within.h + DOWN / 2 });
     left += inset;
     for (const way of ways(step)) {
       const wide = list(way.steps);

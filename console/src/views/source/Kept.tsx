@@ -39,8 +39,8 @@ export function Kept({ source, all }: { source: string; all: number }) {
       {again.error && <Failed error={again.error} />}
       {again.data && (
         <p role="status" className="pb-2">
-          {some(again.data.read, 'payload')} could be read now, with {some(again.data.alerts, 'alert')};{' '}
-          {again.data.still} still cannot be read.
+          {some(again.data.read, 'payload')} could be read now, with{' '}
+          {some(again.data.alerts, 'alert')}; {again.data.still} still cannot be read.
         </p>
       )}
       {found.data && items.length === 0 && <Empty>Everything that came could be read.</Empty>}

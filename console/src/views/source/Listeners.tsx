@@ -6,7 +6,11 @@ import { some } from '../../ui/words';
 
 type Listener = NonNullable<DefinitionDetail['listeners']>[number];
 
-const STATES: Record<Listener['state'], Tone> = { starting: 'plain', listening: 'good', failed: 'bad' };
+const STATES: Record<Listener['state'], Tone> = {
+  starting: 'plain',
+  listening: 'good',
+  failed: 'bad',
+};
 
 const counts = (l: Listener) =>
   [

@@ -92,8 +92,14 @@ function Came({ found }: { found: DefinitionDetail }) {
               'nothing yet'
             ),
           ],
-          ['conflicts', `${some(used.conflicts ?? 0, 'alert')} whose id came before with other content`],
-          ['refused', `${used.refused ?? 0} within a day, from senders who did not say who they are`],
+          [
+            'conflicts',
+            `${some(used.conflicts ?? 0, 'alert')} whose id came before with other content`,
+          ],
+          [
+            'refused',
+            `${used.refused ?? 0} within a day, from senders who did not say who they are`,
+          ],
           [
             'published',
             <span key="p">

@@ -19,7 +19,11 @@ import { Versions } from '../definition/Versions';
 import { Withdraw } from '../definition/Withdraw';
 import { Standing } from './Standing';
 
-const TONES: Record<Outgoing['state'], Tone> = { waiting: 'warn', delivered: 'good', 'given-up': 'bad' };
+const TONES: Record<Outgoing['state'], Tone> = {
+  waiting: 'warn',
+  delivered: 'good',
+  'given-up': 'bad',
+};
 const kind = (event: Outgoing) => event.kind.replace(/^arvok\./, '');
 const said = (event: Outgoing) =>
   event.state === 'delivered' ? event.summary : (event.failure ?? event.summary);
@@ -55,7 +59,10 @@ const LOOK: Look<Outgoing> = {
 export function Component() {
   const name = useParams().name ?? '';
   const found = useQuery({ queryKey: ['subscribers', name], queryFn: () => subscriber(name) });
-  const events = useQuery({ queryKey: ['subscribers', name, 'events'], queryFn: () => outgoing(name) });
+  const events = useQuery({
+    queryKey: ['subscribers', name, 'events'],
+    queryFn: () => outgoing(name),
+  });
   const text = useQuery({
     queryKey: ['definitions', 'subscriber', name],
     queryFn: () => definition('subscriber', name),
@@ -89,7 +96,9 @@ export function Component() {
         <Panel title="Events" aside="newest first" className="self-start">
           {events.error && <Failed error={events.error} />}
           {events.data && items.length === 0 && <Empty>No event is kept for it.</Empty>}
-          {items.length > 0 && <Table items={items} id={(e) => e.number} look={LOOK} label="Events" within />}
+          {items.length > 0 && (
+            <Table items={items} id={(e) => e.number} look={LOOK} label="Events" within />
+          )}
         </Panel>
         <div className="flex min-w-0 flex-col gap-3.5">
           <Panel title="How it stands">

@@ -23,7 +23,13 @@ const LOOK: Look<Subscriber> = {
     { head: 'State', width: '92px', cell: (s) => <Standing of={s} /> },
     { head: 'Taken', width: '64px', right: true, cell: (s) => s.delivered, by: (s) => s.delivered },
     { head: 'Waiting', width: '64px', right: true, cell: (s) => s.waiting, by: (s) => s.waiting },
-    { head: 'Given up', width: '64px', right: true, cell: (s) => s.given_up, by: (s) => s.given_up },
+    {
+      head: 'Given up',
+      width: '64px',
+      right: true,
+      cell: (s) => s.given_up,
+      by: (s) => s.given_up,
+    },
     { head: 'Last', width: '92px', quiet: true, cell: last },
     { head: 'Address', width: 'minmax(0,1.6fr)', mono: true, quiet: true, cell: (s) => s.address },
   ],
@@ -56,11 +62,13 @@ export function Component() {
       {all.length > 0 && items.length === 0 && <Empty>None is like that.</Empty>}
       {found.data && all.length === 0 && (
         <Empty>
-          None is published. A <code>subscriber:</code> document sends events of jobs and decisions to an
-          address.
+          None is published. A <code>subscriber:</code> document sends events of jobs and decisions
+          to an address.
         </Empty>
       )}
-      {items.length > 0 && <Table items={items} id={(s) => s.name} look={LOOK} label="Subscribers" />}
+      {items.length > 0 && (
+        <Table items={items} id={(s) => s.name} look={LOOK} label="Subscribers" />
+      )}
     </>
   );
 }

@@ -30,7 +30,11 @@ export function Stored() {
         {data && may && <Change />}
       </Panel>
       {data && data.days.length > 0 && (
-        <Panel title="Alerts and verdicts by day" aside={data.days.length} className="lg:col-span-2">
+        <Panel
+          title="Alerts and verdicts by day"
+          aside={data.days.length}
+          className="lg:col-span-2"
+        >
           <ul className="max-h-80 overflow-auto text-[13px]">
             {data.days.map((day) => (
               <li
@@ -61,7 +65,8 @@ export function Stored() {
 }
 
 const DAY = 86_400;
-const long = (seconds: number) => (seconds % DAY === 0 ? some(seconds / DAY, 'day') : rough(seconds * 1000));
+const long = (seconds: number) =>
+  seconds % DAY === 0 ? some(seconds / DAY, 'day') : rough(seconds * 1000);
 
 function kept({ kept, ids_known_seconds }: Storage): [string, React.ReactNode][] {
   return [
@@ -86,7 +91,10 @@ function Change() {
   );
   const said = JSON.stringify(asked);
   const [shown, setShown] = useState<string>();
-  const look = useMutation({ mutationFn: () => keepFor(asked, true), onMutate: () => setShown(said) });
+  const look = useMutation({
+    mutationFn: () => keepFor(asked, true),
+    onMutate: () => setShown(said),
+  });
   const keep = useMutation({
     mutationFn: () => keepFor(asked, false),
     onSuccess: () => {
@@ -116,13 +124,15 @@ function Change() {
           </label>
         ))}
         <p className="text-[12px] text-ink-3">
-          A length such as 14d. A time of its own for a source is set by <code>arvok storage keep</code>.
+          A length such as 14d. A time of its own for a source is set by{' '}
+          <code>arvok storage keep</code>.
         </p>
         {fits && (
           <p role="status" className="text-[13px]">
             Within the next minutes {some(look.data.goes.days, 'day')} with{' '}
-            {some(look.data.goes.alerts, 'alert')} would go, {some(look.data.goes.unreadable, 'payload')} that
-            could not be read, {some(look.data.goes.attempts, 'try', 'tries')} of jobs.
+            {some(look.data.goes.alerts, 'alert')} would go,{' '}
+            {some(look.data.goes.unreadable, 'payload')} that could not be read,{' '}
+            {some(look.data.goes.attempts, 'try', 'tries')} of jobs.
           </p>
         )}
         <span className="flex gap-2">

@@ -22,15 +22,33 @@ const state = (node: NodeItem) => {
 const LOOK: Look<NodeItem> = {
   to: () => undefined,
   columns: [
-    { head: 'Node', width: 'minmax(0,0.8fr)', mono: true, cell: (n) => <b>{n.name}</b>, by: (n) => n.name },
+    {
+      head: 'Node',
+      width: 'minmax(0,0.8fr)',
+      mono: true,
+      cell: (n) => <b>{n.name}</b>,
+      by: (n) => n.name,
+    },
     { head: 'State', width: '84px', cell: state },
-    { head: 'Machine', width: 'minmax(0,0.9fr)', quiet: true, cell: (n) => n.host, by: (n) => n.host },
+    {
+      head: 'Machine',
+      width: 'minmax(0,0.9fr)',
+      quiet: true,
+      cell: (n) => n.host,
+      by: (n) => n.host,
+    },
     { head: 'Listens on', width: 'minmax(0,1fr)', mono: true, quiet: true, cell: (n) => n.address },
     { head: 'Version', width: 'minmax(0,0.7fr)', quiet: true, cell: (n) => n.build },
     { head: 'Runs for', width: '92px', quiet: true, cell: (n) => <Time at={n.since} age /> },
     { head: 'Heard', width: '76px', right: true, quiet: true, cell: (n) => rough(n.lag * 1000) },
     { head: 'Jobs', width: '52px', right: true, cell: (n) => n.leases, by: (n) => n.leases },
-    { head: 'Commit', width: '64px', right: true, quiet: true, cell: (n) => rough(n.commit * 1000) },
+    {
+      head: 'Commit',
+      width: '64px',
+      right: true,
+      quiet: true,
+      cell: (n) => rough(n.commit * 1000),
+    },
     { head: 'Fault', width: 'minmax(0,1.2fr)', quiet: true, cell: (n) => n.fault },
   ],
   narrow: (n) => [
@@ -55,7 +73,9 @@ export function Component() {
         {found.data && <span className="text-ink-2">{some(found.data.nodes.length, 'node')}</span>}
       </Header>
       <Unanswered question={found} />
-      {found.data && <Table items={found.data.nodes} id={(n) => n.name} look={LOOK} label="Nodes" />}
+      {found.data && (
+        <Table items={found.data.nodes} id={(n) => n.name} look={LOOK} label="Nodes" />
+      )}
       {backlog && (
         <Panel title="What waits">
           <Facts
@@ -64,15 +84,18 @@ export function Component() {
                 'jobs',
                 `${backlog.queued} wait for their turn${backlog.queued > 0 ? `, the oldest for ${rough(backlog.oldest_queued * 1000)}` : ''}`,
               ],
-              ['due times', backlog.overdue > 0 ? `late by ${rough(backlog.overdue * 1000)}` : 'in time'],
+              [
+                'due times',
+                backlog.overdue > 0 ? `late by ${rough(backlog.overdue * 1000)}` : 'in time',
+              ],
               ['locks', `${some(backlog.lock_waits, 'statement')} waiting for one`],
               ['set aside', `${some(backlog.aside, 'due time')} that could not be handled`],
             ]}
           />
           {backlog.set_aside.map((one) => (
             <p key={`${one.rule} ${one.key}`} className="border-line border-t pt-1.5 text-[13px]">
-              <b className="font-semibold">{one.rule}</b> <code>{one.key}</code>, tried {one.tries} times:{' '}
-              <span className="text-bad">{one.reason}</span>
+              <b className="font-semibold">{one.rule}</b> <code>{one.key}</code>, tried {one.tries}{' '}
+              times: <span className="text-bad">{one.reason}</span>
             </p>
           ))}
         </Panel>
@@ -102,8 +125,8 @@ function Halt() {
       }}
     >
       <p>
-        No node begins a job or takes one up until the halt is lifted. Alerts are taken in and rules decide as
-        before; what is under way at this moment goes on.
+        No node begins a job or takes one up until the halt is lifted. Alerts are taken in and rules
+        decide as before; what is under way at this moment goes on.
       </p>
       <label className="mt-2 block text-[13px]">
         Why, for those who wonder

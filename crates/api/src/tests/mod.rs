@@ -11,7 +11,10 @@ use serde_json::{Value, json};
 use std::fmt::Debug;
 
 /// Every word of an enum is the JSON of it, and back.
-fn words_hold<T: Serialize + DeserializeOwned + Copy + Debug + PartialEq>(all: &[T], word: fn(T) -> &'static str) {
+fn words_hold<T: Serialize + DeserializeOwned + Copy + Debug + PartialEq>(
+    all: &[T],
+    word: fn(T) -> &'static str,
+) {
     for one in all {
         assert_eq!(json!(one), word(*one), "{one:?}");
         assert_eq!(serde_json::from_value::<T>(json!(word(*one))).expect("reads"), *one);
@@ -56,7 +59,8 @@ fn a_problem_about_a_file_is_the_cores_own() {
     assert_eq!(arvok_core::Problem::from(read), problem);
     // What is described is what is sent, and the one field that may be missing.
     let described = json!(FileProblem::schema());
-    let names: Vec<&String> = described["properties"].as_object().expect("properties").keys().collect();
+    let names: Vec<&String> =
+        described["properties"].as_object().expect("properties").keys().collect();
     assert_eq!(names, ["file", "line", "column", "length", "message", "text", "warning"]);
     assert_eq!(described["required"].as_array().map(Vec::len), Some(6));
 }
@@ -68,9 +72,14 @@ fn asked<T: DeserializeOwned>(query: Value) -> Result<T, String> {
 
 #[test]
 fn a_filter_says_what_it_does_not_know() {
-    let good: AlertFilter =
-        asked(json!({ "rule": "disk", "after": "7", "limit": "20", "since": "2026-11-25T03:00:00Z" })).expect("reads");
-    assert_eq!((good.after, good.limit, good.since.map(|t| t.timestamp())), (Some(7), Some(20), Some(1_795_575_600)));
+    let good: AlertFilter = asked(
+        json!({ "rule": "disk", "after": "7", "limit": "20", "since": "2026-11-25T03:00:00Z" }),
+    )
+    .expect("reads");
+    assert_eq!(
+        (good.after, good.limit, good.since.map(|t| t.timestamp())),
+        (Some(7), Some(20), Some(1_795_575_600))
+    );
     assert_eq!(asked::<AlertFilter>(json!({})).expect("reads").limit, None);
     let said = [
         asked::<AlertFilter>(json!({ "limit": "many" })).map(|_| ()),
@@ -100,7 +109,8 @@ fn a_change_says_only_what_changed_and_less_is_understood() {
     assert_eq!(json!(Change::default()), json!({}));
     let change = Change { jobs: vec![4], verdicts: true, ..Change::default() };
     assert_eq!(json!(change), json!({ "jobs": [4], "verdicts": true }));
-    let mut both: Change = serde_json::from_value(json!({ "alerts": [1], "reset": true })).expect("reads");
+    let mut both: Change =
+        serde_json::from_value(json!({ "alerts": [1], "reset": true })).expect("reads");
     both.merge(change);
     assert_eq!(json!(both), json!({ "alerts": [1], "jobs": [4], "verdicts": true, "reset": true }));
 }

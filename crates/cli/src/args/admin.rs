@@ -7,18 +7,22 @@ use std::path::PathBuf;
 #[derive(Debug, Subcommand)]
 pub enum SecretCommand {
     /// Set or replace a secret; the value is read from standard input
-    #[command(after_help = "It goes nowhere but where --for says. Without --for it goes where it went before.
+    #[command(
+        after_help = "It goes nowhere but where --for says. Without --for it goes where it went \
+            before.
 
 With --offline it is set in the database of this machine's settings, with the key of its data folder, also while no
 node runs; where that database is a private one, only then.
 
 Examples:
   arvok secret set yard-office --for connection/yard < /run/secrets/yard-office
-  arvok secret set yard-office --for connection/yard --offline < /run/secrets/yard-office")]
+  arvok secret set yard-office --for connection/yard --offline < /run/secrets/yard-office"
+    )]
     Set {
         /// Its name
         name: String,
-        /// Where it may go: connection/NAME, source/NAME or subscriber/NAME; may be given several times
+        /// Where it may go: connection/NAME, source/NAME or subscriber/NAME; may be given several
+        /// times
         #[arg(long = "for", value_name = "KIND/NAME")]
         places: Vec<String>,
         /// Set it without a server, as the settings of the node on this machine say
@@ -31,10 +35,12 @@ Examples:
         server: Server,
     },
     /// Make a new key for signing events; it is shown this once, on standard output
-    #[command(after_help = "A key as Standard Webhooks says: `whsec_` and 32 random bytes in base64.
+    #[command(
+        after_help = "A key as Standard Webhooks says: `whsec_` and 32 random bytes in base64.
 
 Example:
-  arvok secret make board-key --for subscriber/harbour-board")]
+  arvok secret make board-key --for subscriber/harbour-board"
+    )]
     Make {
         /// Its name
         name: String,
@@ -190,7 +196,8 @@ pub enum StorageCommand {
     },
     /// Change how long things are kept, for all nodes
     #[command(
-        after_help = "Shows what would go first, and asks. Alerts are kept for two days at least, as long as their ids are known.
+        after_help = "Shows what would go first, and asks. Alerts are kept for two days at least, \
+            as long as their ids are known.
 
 Examples:
   arvok storage keep --alerts 14d --dry-run

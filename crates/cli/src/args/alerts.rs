@@ -72,10 +72,12 @@ pub enum AlertCommand {
         /// Matched by this rule
         #[arg(long)]
         rule: Option<String>,
-        /// With this verdict of the rule, or of any where no rule is given; `matched` for any, `held` for what is held back, `unmatched` for none
+        /// With this verdict of the rule, or of any where no rule is given; `matched` for any,
+        /// `held` for what is held back, `unmatched` for none
         #[arg(long)]
         verdict: Option<String>,
-        /// How far it came, as `status` counts it: unmatched, watched, folded, held, proposed, dispatched; under-way, unproved, failed, cancelled, confirmed
+        /// How far it came, as `status` counts it: unmatched, watched, folded, held, proposed,
+        /// dispatched; under-way, unproved, failed, cancelled, confirmed
         #[arg(long)]
         outcome: Option<String>,
         /// With this text in summary, resource or kind

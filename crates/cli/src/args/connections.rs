@@ -71,7 +71,8 @@ Examples:
     },
     /// Make a connector of the description of an API (OpenAPI 3.0 or 3.1), without a server
     #[command(
-        after_help = "Prints a file with a connector and a connection that uses it: keep it with the others, look it through,
+        after_help = "Prints a file with a connector and a connection that uses it: keep it with \
+            the others, look it through,
 and publish it. What was not understood is listed on standard error.
 
 Examples:

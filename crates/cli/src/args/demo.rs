@@ -93,7 +93,8 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_BOARD_KEY", hide_env_values = true)]
         key: String,
     },
-    /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client `arvok`
+    /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client
+    /// `arvok`
     Desk {
         /// The port of loopback
         #[arg(long, default_value_t = 7405)]
@@ -102,7 +103,12 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_DESK_TOKEN", default_value = "tickets", hide_env_values = true)]
         token: String,
         /// The client's secret
-        #[arg(long, env = "ARVOK_DESK_SECRET", default_value = "desk-secret", hide_env_values = true)]
+        #[arg(
+            long,
+            env = "ARVOK_DESK_SECRET",
+            default_value = "desk-secret",
+            hide_env_values = true
+        )]
         secret: String,
     },
     /// A register of gate kiosks, listed in pages
@@ -121,7 +127,12 @@ pub enum Standin {
         #[arg(long, default_value_t = 7412)]
         port: u16,
         /// The password of whoever sends; the name is `arvok`
-        #[arg(long, env = "ARVOK_MAILROOM_PASSWORD", default_value = "mailroom", hide_env_values = true)]
+        #[arg(
+            long,
+            env = "ARVOK_MAILROOM_PASSWORD",
+            default_value = "mailroom",
+            hide_env_values = true
+        )]
         password: String,
     },
     /// Switches of features, each on for a share of the passengers

@@ -59,7 +59,8 @@ pub enum JobCommand {
     Again {
         /// The number of the job
         id: i64,
-        /// Go on from where it failed: what it did stands, unless it was taken back or a step's probe says otherwise
+        /// Go on from where it failed: what it did stands, unless it was taken back or a step's
+        /// probe says otherwise
         #[arg(long, conflicts_with_all = ["input", "urgency", "deadline", "key"])]
         from_failed: bool,
         #[command(flatten)]
@@ -89,7 +90,8 @@ pub enum JobCommand {
         #[command(flatten)]
         server: Server,
     },
-    /// Set jobs that ended badly aside from what needs a person; earlier ones of the same runbook and target go with them
+    /// Set jobs that ended badly aside from what needs a person; earlier ones of the same runbook
+    /// and target go with them
     Seen {
         /// Their numbers
         #[arg(required = true)]
@@ -147,7 +149,8 @@ pub enum Became {
 /// How a runbook is launched.
 #[derive(Debug, Args)]
 pub struct LaunchArgs {
-    /// An input as NAME=VALUE; a value is JSON, or a text, or @FILE for what a file holds. On a terminal what is missing is asked for
+    /// An input as NAME=VALUE; a value is JSON, or a text, or @FILE for what a file holds. On a
+    /// terminal what is missing is asked for
     #[arg(long, value_name = "NAME=VALUE")]
     pub input: Vec<String>,
     /// How urgent it is

@@ -8,12 +8,17 @@ mod jobs;
 mod rules;
 mod subscribers;
 
-pub use admin::{AuditCommand, ConfigCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand, TokenCommand};
+pub use admin::{
+    AuditCommand, ConfigCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand,
+    TokenCommand,
+};
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use demo::{OfPort, Scene, Standin, WatchedPort};
 pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
-pub use rules::{Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned};
+pub use rules::{
+    Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned,
+};
 pub use subscribers::SubscriberCommand;
 
 use crate::error::EXIT_CODES;
@@ -37,7 +42,8 @@ fn serve_help() -> String {
     };
     let all: Vec<String> = arvok_service::SETTINGS.iter().map(one).collect();
     format!(
-        "Settings come from arvok.toml, then from the environment, which wins; `arvok config list` has the keys of the
+        "Settings come from arvok.toml, then from the environment, which wins; `arvok config list` \
+        has the keys of the
 file. With what each takes, and what counts where it is left out:
 {}
 
@@ -52,7 +58,10 @@ Example:
 
 /// Event rules, remediation jobs, and proof that they helped.
 #[derive(Debug, Parser)]
-#[command(name = "arvok", version, max_term_width = 100, disable_help_subcommand = true, after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}"))]
+#[command(
+    name = "arvok", version, max_term_width = 100, disable_help_subcommand = true,
+    after_help = format!("{EXAMPLES}\n\n{EXIT_CODES}")
+)]
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
@@ -69,20 +78,23 @@ pub enum Command {
         /// The file of settings; arvok.toml here, if there is one
         #[arg(long, value_name = "FILE")]
         config: Option<PathBuf>,
-        /// Make a new token of role admin, for whoever holds the machine: nobody else may be left who can
+        /// Make a new token of role admin, for whoever holds the machine: nobody else may be left
+        /// who can
         #[arg(long)]
         recover: bool,
-        /// Take the key in the data folder as that of the installation: the one before is lost, and secrets that were
-        /// sealed with it are to be set again
+        /// Take the key in the data folder as that of the installation: the one before is lost, and
+        /// secrets that were sealed with it are to be set again
         #[arg(long)]
         new_key: bool,
-        /// Begin with all jobs halted, as after a restore: look and resolve first, then `arvok halt lift`
+        /// Begin with all jobs halted, as after a restore: look and resolve first, then `arvok halt
+        /// lift`
         #[arg(long)]
         hold_jobs: bool,
     },
     /// Play the night of a made-up ferry operator
     #[command(
-        after_help = "Starts a private PostgreSQL, stand-ins for all that the ferry operator has, and one node, all on
+        after_help = "Starts a private PostgreSQL, stand-ins for all that the ferry operator has, \
+            and one node, all on
 loopback, and plays until Ctrl-C.
 
 Examples:
@@ -144,7 +156,8 @@ Examples:
         /// Only show what would change
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
-        /// Withdraw what was published from these folders and is no more in them; what came from elsewhere stays
+        /// Withdraw what was published from these folders and is no more in them; what came from
+        /// elsewhere stays
         #[arg(long)]
         prune: bool,
         /// Show every warning, and not ten of each kind
@@ -157,7 +170,8 @@ Examples:
     },
     /// Withdraw definitions: shows what would end, and asks
     #[command(
-        after_help = "What a withdrawn rule waits for and proposes ends with it. What others need stays: withdraw them first,
+        after_help = "What a withdrawn rule waits for and proposes ends with it. What others need \
+            stays: withdraw them first,
 or together.
 
 Example:
@@ -182,7 +196,8 @@ Example:
     },
     /// Send an alert: from flags, or a payload from a file or standard input
     #[command(
-        after_help = "From flags the alert is sent in the normal form, whatever the source expects from its own sender.
+        after_help = "From flags the alert is sent in the normal form, whatever the source expects \
+            from its own sender.
 A payload from a file or standard input is sent as it is, and read as the source says.
 
 Examples:
@@ -230,7 +245,8 @@ Examples:
     /// Nodes: who does the work, and what waits for them
     #[command(subcommand)]
     Node(NodeCommand),
-    /// The audit: what was done with tokens, secrets, definitions and retention, and who was refused
+    /// The audit: what was done with tokens, secrets, definitions and retention, and who was
+    /// refused
     #[command(subcommand)]
     Audit(AuditCommand),
     /// Storage: how much is kept, and for how long
@@ -244,7 +260,8 @@ Examples:
     Token(TokenCommand),
     /// Remember a server and a token for this user
     #[command(
-        after_help = "The token is read from a file or from standard input, so that it does not stand in the shell's
+        after_help = "The token is read from a file or from standard input, so that it does not \
+            stand in the shell's
 history.
 
 Example:
@@ -284,7 +301,8 @@ Example:
     Config(ConfigCommand),
     /// Look at all that a node on this machine needs: its address, folder, disk, database and key
     #[command(
-        after_help = "Reads the settings as `arvok serve` does, changes nothing, and ends with 1 if a node could not work.
+        after_help = "Reads the settings as `arvok serve` does, changes nothing, and ends with 1 \
+            if a node could not work.
 
 Example:
   ARVOK_DATABASE=postgres://arvok:...@db/arvok arvok doctor"
@@ -353,7 +371,8 @@ pub struct Window {
 /// Which server, and what it is shown.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Server {
-    /// A server that `arvok login` remembers, by its name; the one that is meant at present if left out
+    /// A server that `arvok login` remembers, by its name; the one that is meant at present if left
+    /// out
     #[arg(long, env = "ARVOK_PROFILE", value_name = "NAME", conflicts_with = "server")]
     pub profile: Option<String>,
     /// The server's address; that of `arvok login` if left out
@@ -412,7 +431,8 @@ impl std::str::FromStr for Most {
 pub enum Form {
     /// A JSON object on each line
     Lines,
-    /// CSV (RFC 4180), with a line of names first; texts that a spreadsheet would take for formulas begin with an apostrophe
+    /// CSV (RFC 4180), with a line of names first; texts that a spreadsheet would take for formulas
+    /// begin with an apostrophe
     Csv,
 }
 

@@ -10,7 +10,8 @@ pub enum RuleCommand {
     Named(Named),
     /// Say clause by clause why a rule matches an alert or not, and what it decides
     #[command(
-        after_help = "RULE is the name of a published rule, or a file with a rule that was not published. An alert
+        after_help = "RULE is the name of a published rule, or a file with a rule that was not \
+            published. An alert
 that never happened is JSON in the normal form, with `source`.
 
 Examples:
@@ -36,13 +37,16 @@ Examples:
         output: Output,
     },
     /// Replay alerts through a rule in virtual time, as if it acted
-    #[command(after_help = "RULE is the name of a published rule, or a file with a rule, published or not. Nothing is
+    #[command(
+        after_help = "RULE is the name of a published rule, or a file with a rule, published or \
+            not. Nothing is
 changed by it. Ctrl-C ends it. With --alerts and a file no server is needed.
 
 Examples:
   arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --since 7d --against published
   arvok alert list --limit all --as lines > night.jsonl
-  arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --alerts night.jsonl")]
+  arvok rule rehearse rules/disks.yaml --rule booking-disk-filling --alerts night.jsonl"
+    )]
     Rehearse {
         /// A published rule, or a file
         #[arg(value_name = "RULE")]
@@ -149,7 +153,8 @@ pub enum ProposalCommand {
         /// Why
         #[arg(long)]
         note: Option<String>,
-        /// An input with another value than is proposed; what it acts on stays. As often as is needed
+        /// An input with another value than is proposed; what it acts on stays. As often as is
+        /// needed
         #[arg(long, value_name = "NAME=VALUE")]
         input: Vec<String>,
         #[command(flatten)]
@@ -174,10 +179,13 @@ pub enum SourceCommand {
     #[command(flatten)]
     Named(Named),
     /// Read again what could not be read, by the lines as they are published now
-    #[command(after_help = "What can be read now is taken as if it came now. Asking twice takes nothing twice.
+    #[command(
+        after_help = "What can be read now is taken as if it came now. Asking twice takes nothing \
+            twice.
 
 Example:
-  arvok source retry pier-probes")]
+  arvok source retry pier-probes"
+    )]
     Retry {
         /// The source
         name: String,
@@ -204,7 +212,8 @@ pub enum RunbookCommand {
     },
     /// Print a copy of a ready-made runbook, to be changed and published; no server needed
     #[command(
-        after_help = "Comments and everything else stay as they are. The copy remembers what it was copied from, so that the
+        after_help = "Comments and everything else stay as they are. The copy remembers what it \
+            was copied from, so that the
 console can compare the two.
 
 Examples:

@@ -45,11 +45,14 @@ pub enum SubscriberCommand {
         server: Server,
     },
     /// Send once more what was given up, or all that happened within a time
-    #[command(after_help = "Each event keeps its id, by which the subscriber knows it if it has it already.
+    #[command(
+        after_help = "Each event keeps its id, by which the subscriber knows it if it has it \
+            already.
 
 Examples:
   arvok subscriber replay harbour-board
-  arvok subscriber replay harbour-board --since 6h")]
+  arvok subscriber replay harbour-board --since 6h"
+    )]
     Replay {
         /// Its name
         name: String,

@@ -11,7 +11,10 @@ use crate::{
     login::{Login, Logins},
     show::{self, Table},
 };
-use arvok_api::{AuditFilter, AuditItem, NewToken, Page, Role, SecretItem, SecretValue, TokenItem, TokenMade, Who};
+use arvok_api::{
+    AuditFilter, AuditItem, NewToken, Page, Role, SecretItem, SecretValue, TokenItem, TokenMade,
+    Who,
+};
 use arvok_connect::{Keys, SHORTEST_SECRET, Weak, weakness};
 use reqwest::Method;
 use serde_json::json;
@@ -27,7 +30,9 @@ const NOTHING: Option<&()> = None;
 /// A value from standard input, without the line's end.
 fn from_input() -> Result<String, CliError> {
     let mut text = String::new();
-    std::io::stdin().read_to_string(&mut text).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
+    std::io::stdin()
+        .read_to_string(&mut text)
+        .map_err(|e| CliError::Here(format!("standard input: {e}")))?;
     let value = text.trim_end_matches(['\n', '\r']);
     if value.is_empty() {
         return Err(CliError::Usage("nothing came on standard input".into()));
@@ -77,10 +82,12 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
             let client = Client::of(&server)?;
             let known: Vec<SecretItem> = client.get("/api/v1/secrets", &[]).await?;
             if known.iter().any(|s| s.name == name) {
-                let how = "make one of another name, list both in `signed_with`, and take the old one out later";
+                let how = "make one of another name, list both in `signed_with`, and take the old \
+                    one out later";
                 return Err(CliError::Usage(format!("there is a secret `{name}` already; {how}")));
             }
-            let key = Keys::make().map_err(|e| CliError::Here(format!("the system gives no random numbers: {e}")))?;
+            let key = Keys::make()
+                .map_err(|e| CliError::Here(format!("the system gives no random numbers: {e}")))?;
             let body = SecretValue { value: key.clone(), allowed: Some(places) };
             let path = format!("/api/v1/secrets/{}", percent(&name));
             client.change(Method::PUT, &path, Some(&body)).await?;
@@ -124,7 +131,9 @@ async fn until_ready(client: &Client, token_file: Option<&Path>) -> Result<(), C
             Err(e) if begun.elapsed() > PATIENCE => return Err(e),
             Ok(()) if begun.elapsed() > PATIENCE => {
                 let file = token_file.unwrap_or(Path::new("")).display();
-                return Err(CliError::Here(format!("the server is ready, but {file} is not there")));
+                return Err(CliError::Here(format!(
+                    "the server is ready, but {file} is not there"
+                )));
             }
             _ => tokio::time::sleep(Duration::from_millis(100)).await,
         }
@@ -140,7 +149,11 @@ pub async fn audit(command: AuditCommand) -> Result<(), CliError> {
 fn audited(page: &Page<AuditItem>) -> String {
     let mut table = Table::new(&["when", "by", "did", "what", "more"]);
     for item in &page.items {
-        let by = if item.kind == "token" { item.by.clone() } else { format!("{} {}", item.kind, item.by) };
+        let by = if item.kind == "token" {
+            item.by.clone()
+        } else {
+            format!("{} {}", item.kind, item.by)
+        };
         let times = if item.times > 1 { format!("{} times", item.times) } else { String::new() };
         let more = [item.detail.clone().unwrap_or_default(), times];
         let more = more.into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
@@ -153,13 +166,18 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     match command {
         TokenCommand::Make { name, role, server, output } => {
             let known = Role::ALL.map(Role::as_str).join(", ");
-            let role =
-                Role::parse(&role).ok_or_else(|| CliError::Usage(format!("--role {role}: the roles are {known}")))?;
-            let made: TokenMade = Client::of(&server)?.post("/api/v1/tokens", &NewToken { name, role }).await?;
+            let role = Role::parse(&role)
+                .ok_or_else(|| CliError::Usage(format!("--role {role}: the roles are {known}")))?;
+            let made: TokenMade =
+                Client::of(&server)?.post("/api/v1/tokens", &NewToken { name, role }).await?;
             if output.json {
                 return show::json(&made);
             }
-            show::say(&format!("token {} with the role {}, shown this once:", made.name, role.as_str()));
+            show::say(&format!(
+                "token {} with the role {}, shown this once:",
+                made.name,
+                role.as_str()
+            ));
             show::out(&made.token);
         }
         TokenCommand::List { server, output } => {
@@ -168,7 +186,9 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
                 return show::json(&tokens);
             }
             let mut table = Table::new(&["token", "role", "made"]);
-            tokens.into_iter().for_each(|t| table.row([t.name, t.role.as_str().to_owned(), show::exact(t.created_at)]));
+            tokens.into_iter().for_each(|t| {
+                table.row([t.name, t.role.as_str().to_owned(), show::exact(t.created_at)])
+            });
             show::out(&table.text("There are no tokens."));
         }
         TokenCommand::Revoke { name, server } => {
@@ -197,12 +217,19 @@ pub fn profile(command: ProfileCommand) -> Result<(), CliError> {
     match command {
         ProfileCommand::List { output } => {
             if output.json {
-                let one = |(name, login, meant): (&str, &Login, bool)| json!({ "name": name, "server": login.server, "meant": meant });
+                let one = |(name, login, meant): (&str, &Login, bool)| {
+                    json!({ "name": name,
+                    "server": login.server, "meant": meant })
+                };
                 return show::json(&logins.all().map(one).collect::<Vec<_>>());
             }
             let mut table = Table::new(&["name", "server", ""]);
             for (name, login, meant) in logins.all() {
-                table.row([name.to_owned(), login.server.clone(), if meant { "meant".into() } else { String::new() }]);
+                table.row([
+                    name.to_owned(),
+                    login.server.clone(),
+                    if meant { "meant".into() } else { String::new() },
+                ]);
             }
             show::out(&table.text("No server is remembered; `arvok login` does."));
         }
@@ -218,7 +245,12 @@ pub fn profile(command: ProfileCommand) -> Result<(), CliError> {
 /// How long `--wait` waits.
 const PATIENCE: Duration = Duration::from_secs(60);
 
-pub async fn login(address: String, name: &str, token_file: Option<&Path>, wait: bool) -> Result<(), CliError> {
+pub async fn login(
+    address: String,
+    name: &str,
+    token_file: Option<&Path>,
+    wait: bool,
+) -> Result<(), CliError> {
     // Whether the name is free is known before a token is asked for.
     let mut logins = Logins::load()?;
     let server = address.trim_end_matches('/').to_owned();
@@ -232,7 +264,10 @@ pub async fn login(address: String, name: &str, token_file: Option<&Path>, wait:
     };
     let client = Client::new(address, Some(token))?;
     let who: Who = client.get("/api/v1/me", &[]).await?;
-    let login = Login { server: client.address().to_owned(), token: client.token().unwrap_or_default().to_owned() };
+    let login = Login {
+        server: client.address().to_owned(),
+        token: client.token().unwrap_or_default().to_owned(),
+    };
     logins.add(name, login)?;
     let file = logins.save()?;
     show::out(&format!(

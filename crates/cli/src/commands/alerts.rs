@@ -8,7 +8,9 @@ use crate::{
     show,
     spool::{self, SpooledPayload},
 };
-use arvok_api::{AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer, Page};
+use arvok_api::{
+    AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer, Page,
+};
 use serde_json::{Map, Value, json};
 use std::{
     io::Read,
@@ -20,7 +22,9 @@ const NORMAL: &str = "application/vnd.arvok.alert+json";
 
 pub async fn send(send: Send) -> Result<(), CliError> {
     let client = match &send.credential {
-        Some(credential) => Client::new(Client::of(&send.server)?.address().to_owned(), Some(credential.clone()))?,
+        Some(credential) => {
+            Client::new(Client::of(&send.server)?.address().to_owned(), Some(credential.clone()))?
+        }
         None => Client::of(&send.server)?,
     };
     if let Some(spool) = &send.spool {
@@ -29,7 +33,8 @@ pub async fn send(send: Send) -> Result<(), CliError> {
         return spool::say(spool, spool::deliver(spool, new, &client).await?);
     }
     let (kind, body) = composed(&send)?;
-    let taken: DeliveryAnswer = client.deliver(&format!("/in/{}", percent(&send.source)), kind, None, body).await?;
+    let taken: DeliveryAnswer =
+        client.deliver(&format!("/in/{}", percent(&send.source)), kind, None, body).await?;
     if send.output.json { show::json(&taken) } else { shown(&show::taken(&taken)) }
 }
 
@@ -43,7 +48,8 @@ fn composed(send: &Send) -> Result<(&'static str, Vec<u8>), CliError> {
 
 fn waiting(send: &Send) -> Result<SpooledPayload, CliError> {
     let (kind, body) = composed(send)?;
-    let body = String::from_utf8(body).map_err(|_| CliError::Usage("the payload is not UTF-8".into()))?;
+    let body =
+        String::from_utf8(body).map_err(|_| CliError::Usage("the payload is not UTF-8".into()))?;
     let key = arvok_service::secret_text("");
     Ok(SpooledPayload { source: send.source.clone(), content_type: kind.to_owned(), key, body })
 }
@@ -56,7 +62,9 @@ fn shown(text: &str) -> Result<(), CliError> {
 pub(super) fn payload(path: &std::path::Path) -> Result<Vec<u8>, CliError> {
     if path.as_os_str() == "-" {
         let mut bytes = Vec::new();
-        std::io::stdin().read_to_end(&mut bytes).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
+        std::io::stdin()
+            .read_to_end(&mut bytes)
+            .map_err(|e| CliError::Here(format!("standard input: {e}")))?;
         return Ok(bytes);
     }
     std::fs::read(path).map_err(|e| file(path, e))
@@ -73,7 +81,8 @@ fn from_flags(send: &Send) -> Result<Value, CliError> {
         .map(|(name, value)| (name.to_owned(), value.into()))
         .collect();
     let mut alert = json!({
-        "kind": kind, "resource": resource, "severity": send.severity, "state": send.state, "labels": labels,
+        "kind": kind, "resource": resource, "severity": send.severity, "state": send.state,
+            "labels": labels,
     });
     for (key, value) in [
         ("id", send.id.clone().map(Value::from)),
@@ -143,11 +152,13 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
             list(&client, "/api/v1/alerts", &filter, (&paging, output), show::alerts).await
         }
         AlertCommand::Why(by) => {
-            let why: AlertWhy = Client::of(&by.server)?.get(&format!("/api/v1/alerts/{}/why", by.id), &[]).await?;
+            let why: AlertWhy =
+                Client::of(&by.server)?.get(&format!("/api/v1/alerts/{}/why", by.id), &[]).await?;
             if by.output.json { show::json(&why) } else { shown(&show::alert_why(by.id, &why)) }
         }
         AlertCommand::Show(one) => {
-            let detail: AlertDetail = Client::of(&one.server)?.get(&format!("/api/v1/alerts/{}", one.id), &[]).await?;
+            let detail: AlertDetail =
+                Client::of(&one.server)?.get(&format!("/api/v1/alerts/{}", one.id), &[]).await?;
             if one.output.json { show::json(&detail) } else { shown(&show::alert(&detail)) }
         }
     }
@@ -155,7 +166,17 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
 
 pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
     match command {
-        AlarmCommand::List { all, severity, window, source, kind, resource, paging, server, output } => {
+        AlarmCommand::List {
+            all,
+            severity,
+            window,
+            source,
+            kind,
+            resource,
+            paging,
+            server,
+            output,
+        } => {
             let (since, until) = super::window(&window)?;
             let filter = AlarmFilter {
                 severity,
@@ -167,10 +188,12 @@ pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
                 resource,
                 ..AlarmFilter::default()
             };
-            list(&Client::of(&server)?, "/api/v1/alarms", &filter, (&paging, output), show::alarms).await
+            list(&Client::of(&server)?, "/api/v1/alarms", &filter, (&paging, output), show::alarms)
+                .await
         }
         AlarmCommand::Show(one) => {
-            let detail: AlarmDetail = Client::of(&one.server)?.get(&format!("/api/v1/alarms/{}", one.id), &[]).await?;
+            let detail: AlarmDetail =
+                Client::of(&one.server)?.get(&format!("/api/v1/alarms/{}", one.id), &[]).await?;
             if one.output.json { show::json(&detail) } else { shown(&show::alarm(&detail)) }
         }
     }

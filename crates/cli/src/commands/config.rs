@@ -1,4 +1,5 @@
-//! `arvok config` and `arvok doctor`: what a node on this machine would be like, and whether it could work.
+//! `arvok config` and `arvok doctor`: what a node on this machine would be like, and whether it
+//! could work.
 
 use super::serve::{environment, settings};
 use crate::{
@@ -26,7 +27,8 @@ fn check(file: Option<&Path>, output: Output) -> Result<(), CliError> {
             return Err(CliError::No);
         }
     };
-    let (in_file, variables) = (keys(file), environment().map(|(name, _)| name).collect::<BTreeSet<_>>());
+    let (in_file, variables) =
+        (keys(file), environment().map(|(name, _)| name).collect::<BTreeSet<_>>());
     let from = |key: &str| match () {
         () if variables.contains(&variable(key)) => "environment",
         () if in_file.contains(key) => "file",
@@ -34,11 +36,15 @@ fn check(file: Option<&Path>, output: Output) -> Result<(), CliError> {
     };
     let shown = read.shown();
     if output.json {
-        let all = shown.iter().map(|(key, value)| json!({ "key": key, "value": value, "from": from(key) }));
+        let all = shown
+            .iter()
+            .map(|(key, value)| json!({ "key": key, "value": value, "from": from(key) }));
         return show::json(&all.collect::<Vec<_>>());
     }
     let mut table = Table::new(&["setting", "value", "from"]);
-    shown.iter().for_each(|(key, value)| table.row([key.clone(), value.clone(), from(key).to_owned()]));
+    shown
+        .iter()
+        .for_each(|(key, value)| table.row([key.clone(), value.clone(), from(key).to_owned()]));
     show::out(&table.text(""));
     Ok(())
 }
@@ -48,20 +54,26 @@ fn variable(key: &str) -> String {
     if let Some(name) = key.strip_prefix("settings.") {
         return format!("ARVOK_SETTING_{}", name.replace('-', "_").to_uppercase());
     }
-    SETTINGS.iter().find(|known| known.key == key).map_or_else(String::new, |known| known.variable.to_owned())
+    SETTINGS
+        .iter()
+        .find(|known| known.key == key)
+        .map_or_else(String::new, |known| known.variable.to_owned())
 }
 
 /// The keys that a file has, those within tables as `table.key`.
 fn keys(file: Option<&Path>) -> BTreeSet<String> {
     let text = fs::read_to_string(file.unwrap_or(Path::new("arvok.toml"))).unwrap_or_default();
     let mut keys = BTreeSet::new();
-    let mut left: Vec<(String, toml::Table)> = vec![(String::new(), text.parse().unwrap_or_default())];
+    let mut left: Vec<(String, toml::Table)> =
+        vec![(String::new(), text.parse().unwrap_or_default())];
     while let Some((before, table)) = left.pop() {
         for (key, value) in table {
             let name = format!("{before}{key}");
             match value {
                 // A setting may be a table itself.
-                toml::Value::Table(within) if before != "settings." => left.push((format!("{name}."), within)),
+                toml::Value::Table(within) if before != "settings." => {
+                    left.push((format!("{name}."), within))
+                }
                 _ => _ = keys.insert(name),
             }
         }
@@ -72,13 +84,17 @@ fn keys(file: Option<&Path>) -> BTreeSet<String> {
 /// All settings there are, as a table or as a page.
 fn list(page: bool, output: Output) -> Result<(), CliError> {
     if output.json {
-        let one = |s: &SettingDescription| json!({ "key": s.key, "variable": s.variable, "takes": s.takes, "usual": s.usual, "says": s.says, "reloads": s.reloads });
+        let one = |s: &SettingDescription| {
+            json!({ "key": s.key, "variable": s.variable,
+            "takes": s.takes, "usual": s.usual, "says": s.says, "reloads": s.reloads })
+        };
         return show::json(&SETTINGS.iter().map(one).collect::<Vec<_>>());
     }
     if page {
         show::out(PAGE.trim_end());
         for known in &SETTINGS {
-            let code = |text: &str| if text.is_empty() { String::new() } else { format!("`{text}`") };
+            let code =
+                |text: &str| if text.is_empty() { String::new() } else { format!("`{text}`") };
             let SettingDescription { takes, usual, says, .. } = known;
             let reloads = if known.reloads { "yes" } else { "" };
             show::out(&format!(
@@ -124,5 +140,9 @@ pub async fn doctor(file: Option<&Path>, output: Output) -> Result<(), CliError>
         }
         show::out(&table.text(""));
     }
-    if found.iter().any(|one| one.health == doctor::Health::Bad) { Err(CliError::No) } else { Ok(()) }
+    if found.iter().any(|one| one.health == doctor::Health::Bad) {
+        Err(CliError::No)
+    } else {
+        Ok(())
+    }
 }

@@ -8,8 +8,8 @@ use crate::{
     show,
 };
 use arvok_api::{
-    CallFilter, CallItem, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported, OfferedOperation,
-    Page, TriedOperation, TryOperation,
+    CallFilter, CallItem, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported,
+    OfferedOperation, Page, TriedOperation, TryOperation,
 };
 use arvok_core::{connector::import as made_of, text::hint};
 use serde_json::{Map, Value};
@@ -21,7 +21,9 @@ const LATEST: u64 = 10;
 
 pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
     match command {
-        ConnectionCommand::Versioned(command) => return definitions::versioned("connection", command).await,
+        ConnectionCommand::Versioned(command) => {
+            return definitions::versioned("connection", command).await;
+        }
         ConnectionCommand::List { server, output } => {
             let page: Page<ConnectionItem> = Client::of(&server)?.get(ALL, &[]).await?;
             if output.json {
@@ -43,11 +45,13 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
         ConnectionCommand::Calls { name, paging, server, output } => {
             let path = format!("{ALL}/{}/calls", percent(&name));
             let filter = CallFilter::default();
-            return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::calls).await;
+            return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::calls)
+                .await;
         }
         ConnectionCommand::Test { name, server, output } => {
             let path = format!("{ALL}/{}/test", percent(&name));
-            let tested: ConnectionTest = Client::of(&server)?.post(&path, &serde_json::json!({})).await?;
+            let tested: ConnectionTest =
+                Client::of(&server)?.post(&path, &serde_json::json!({})).await?;
             if output.json {
                 show::json(&tested)?;
             } else {
@@ -63,7 +67,8 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
         }
         ConnectionCommand::Import { file, only, name, list, output } => {
             let made = made_of(&text_of(&file)?, name.as_deref(), &only);
-            let made: Imported = made.map_err(|e| CliError::Here(format!("{}: {e}", file.display())))?.into();
+            let made: Imported =
+                made.map_err(|e| CliError::Here(format!("{}: {e}", file.display())))?.into();
             if output.json {
                 return show::json(&made);
             }
@@ -116,25 +121,38 @@ fn imported(made: &Imported, list: bool) {
     }
     show::out(made.text.trim_end());
     let taken = made.operations.iter().filter(|o| o.taken).count();
-    show::say(&format!("{taken} of {} operations of {} were taken over", made.operations.len(), made.title));
+    show::say(&format!(
+        "{taken} of {} operations of {} were taken over",
+        made.operations.len(),
+        made.title
+    ));
     made.left_out.iter().for_each(|one| show::say(&format!("left out: {one}")));
 }
 
-fn offered<'d>(detail: &'d ConnectionDetail, operation: &str) -> Result<&'d OfferedOperation, CliError> {
+fn offered<'d>(
+    detail: &'d ConnectionDetail,
+    operation: &str,
+) -> Result<&'d OfferedOperation, CliError> {
     let found = detail.operations.iter().find(|o| o.name == operation);
     found.ok_or_else(|| {
         let names = detail.operations.iter().map(|o| o.name.as_str());
         let name = &detail.item.name;
-        CliError::Usage(format!("`{name}` has no operation `{operation}`{}", hint(operation, names)))
+        CliError::Usage(format!(
+            "`{name}` has no operation `{operation}`{}",
+            hint(operation, names)
+        ))
     })
 }
 
 /// What was typed, each as the operation takes it; what is missing is asked for.
 fn given(operation: &OfferedOperation, typed: &[String]) -> Result<Map<String, Value>, CliError> {
     let typed = super::pairs("--give", typed, "vm=vm/quill-1")?.into_iter();
-    let mut give: Map<String, Value> =
-        typed.map(|(name, value)| (name.to_owned(), super::read(operation.takes.get(name), value))).collect();
-    for (name, schema) in operation.takes.iter().filter(|(_, schema)| schema.get("default").is_none()) {
+    let mut give: Map<String, Value> = typed
+        .map(|(name, value)| (name.to_owned(), super::read(operation.takes.get(name), value)))
+        .collect();
+    for (name, schema) in
+        operation.takes.iter().filter(|(_, schema)| schema.get("default").is_none())
+    {
         if !give.contains_key(name) {
             let typed = ask::value(name, schema, "--give")?;
             give.insert(name.clone(), super::read(Some(schema), &typed));
@@ -148,6 +166,8 @@ fn text_of(path: &Path) -> Result<String, CliError> {
         return fs::read_to_string(path).map_err(|e| file(path, e));
     }
     let mut text = String::new();
-    std::io::stdin().read_to_string(&mut text).map_err(|e| CliError::Here(format!("standard input: {e}")))?;
+    std::io::stdin()
+        .read_to_string(&mut text)
+        .map_err(|e| CliError::Here(format!("standard input: {e}")))?;
     Ok(text)
 }

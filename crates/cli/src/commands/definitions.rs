@@ -8,8 +8,9 @@ use crate::{
     show,
 };
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileProblem, FileText, Page, Plan,
-    PlannedChange, PublishRequest, Retried, RetryRequest, UnreadableItem, VersionItem,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileProblem,
+    FileText, Page, Plan, PlannedChange, PublishRequest, Retried, RetryRequest, UnreadableItem,
+    VersionItem,
 };
 use arvok_core::{
     Catalog, Kind, Problem,
@@ -34,7 +35,9 @@ fn read(paths: &[PathBuf]) -> Result<Vec<FileText>, CliError> {
         gather(path, 0, &mut files)?;
     }
     if files.is_empty() {
-        return Err(CliError::Usage("there is no .yaml, .yml or .json file in what was named".into()));
+        return Err(CliError::Usage(
+            "there is no .yaml, .yml or .json file in what was named".into(),
+        ));
     }
     Ok(files)
 }
@@ -53,11 +56,16 @@ fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), Cl
     if depth > MAX_FOLDERS {
         return Err(CliError::Here(format!("{}: folders lie too deep", path.display())));
     }
-    let mut inside: Vec<PathBuf> =
-        fs::read_dir(path).map_err(|e| file(path, e))?.filter_map(|e| e.ok().map(|e| e.path())).collect();
+    let mut inside: Vec<PathBuf> = fs::read_dir(path)
+        .map_err(|e| file(path, e))?
+        .filter_map(|e| e.ok().map(|e| e.path()))
+        .collect();
     inside.sort();
     for entry in inside {
-        let known = entry.extension().and_then(|e| e.to_str()).is_some_and(|e| matches!(e, "yaml" | "yml" | "json"));
+        let known = entry
+            .extension()
+            .and_then(|e| e.to_str())
+            .is_some_and(|e| matches!(e, "yaml" | "yml" | "json"));
         let hidden = entry.file_name().and_then(|n| n.to_str()).is_some_and(|n| n.starts_with('.'));
         if !hidden && (known || entry.is_dir()) {
             gather(&entry, depth + 1, files)?;
@@ -99,8 +107,10 @@ pub fn check(paths: &[PathBuf], all_warnings: bool, output: Output) -> Result<()
                 1 => "; 1 example holds".to_owned(),
                 n => format!("; {n} examples hold"),
             };
-            let (definitions, files) =
-                (show::count(checked.entries.len(), "definition"), show::count(files.len(), "file"));
+            let (definitions, files) = (
+                show::count(checked.entries.len(), "definition"),
+                show::count(files.len(), "file"),
+            );
             show::out(&format!("{definitions} in {files} are good{played}"));
         }
         return Ok(());
@@ -120,7 +130,9 @@ fn warn(warnings: &[Problem], all: bool) {
             show::say(&warning.to_string());
         }
     }
-    for (kind, more) in seen.into_iter().filter_map(|(kind, n)| Some((kind, n.checked_sub(WARNINGS_SHOWN)?))) {
+    for (kind, more) in
+        seen.into_iter().filter_map(|(kind, n)| Some((kind, n.checked_sub(WARNINGS_SHOWN)?)))
+    {
         if !all && more > 0 {
             show::say(&format!("and {more} more of `{kind}`; --all-warnings shows them"));
         }
@@ -136,14 +148,20 @@ fn complain(problems: &[Problem]) {
     }
 }
 
-/// Checks beside what is published: names that are defined elsewhere are known, and what stands must fit still.
+/// Checks beside what is published: names that are defined elsewhere are known, and what stands
+/// must fit still.
 pub async fn check_beside(
     paths: &[PathBuf],
     all_warnings: bool,
     server: &Server,
     output: Output,
 ) -> Result<(), CliError> {
-    let request = PublishRequest { files: read(paths)?, withdraw: Vec::new(), dry_run: true, expects: Vec::new() };
+    let request = PublishRequest {
+        files: read(paths)?,
+        withdraw: Vec::new(),
+        dry_run: true,
+        expects: Vec::new(),
+    };
     let plan: Plan = Client::of(server)?.post("/api/v1/publish", &request).await?;
     let good = plan.problems.is_empty();
     if output.json {
@@ -153,8 +171,10 @@ pub async fn check_beside(
         complain(&plan.problems.into_iter().map(Into::into).collect::<Vec<_>>());
     }
     if good && !output.json {
-        let (definitions, files) =
-            (show::count(plan.changes.len(), "definition"), show::count(request.files.len(), "file"));
+        let (definitions, files) = (
+            show::count(plan.changes.len(), "definition"),
+            show::count(request.files.len(), "file"),
+        );
         show::out(&format!("{definitions} in {files} are good beside what is published"));
     }
     if good { Ok(()) } else { Err(CliError::No) }
@@ -169,14 +189,27 @@ pub async fn publish(
 ) -> Result<(), CliError> {
     let files = read(paths)?;
     let withdraw = if prune { gone(paths, &files, server).await? } else { Vec::new() };
-    change(PublishRequest { files, withdraw, dry_run: true, expects: Vec::new() }, PUBLISH, asking, server, output)
-        .await
+    change(
+        PublishRequest { files, withdraw, dry_run: true, expects: Vec::new() },
+        PUBLISH,
+        asking,
+        server,
+        output,
+    )
+    .await
 }
 
 /// What was published from folders and is no more in them.
-async fn gone(paths: &[PathBuf], files: &[FileText], server: &Server) -> Result<Vec<DefinitionName>, CliError> {
+async fn gone(
+    paths: &[PathBuf],
+    files: &[FileText],
+    server: &Server,
+) -> Result<Vec<DefinitionName>, CliError> {
     if let Some(path) = paths.iter().find(|path| !path.is_dir()) {
-        let wrong = format!("--prune: {} is no folder; what is gone is known of whole folders", path.display());
+        let wrong = format!(
+            "--prune: {} is no folder; what is gone is known of whole folders",
+            path.display()
+        );
         return Err(CliError::Usage(wrong));
     }
     let client = Client::of(server)?;
@@ -185,8 +218,12 @@ async fn gone(paths: &[PathBuf], files: &[FileText], server: &Server) -> Result<
     let here: BTreeSet<(String, String)> = documents.map(|d| (d.kind, d.name)).collect();
     let (mut gone, mut elsewhere) = (Vec::new(), 0);
     for kind in Kind::ALL {
-        let page: Page<DefinitionItem> = client.get(&format!("/api/v1/definitions/{kind}"), &[]).await?;
-        let left = page.items.into_iter().filter(|item| !here.contains(&(kind.to_string(), item.name.clone())));
+        let page: Page<DefinitionItem> =
+            client.get(&format!("/api/v1/definitions/{kind}"), &[]).await?;
+        let left = page
+            .items
+            .into_iter()
+            .filter(|item| !here.contains(&(kind.to_string(), item.name.clone())));
         for item in left {
             let file = plain(Path::new(&item.file));
             if folders.iter().any(|folder| file.starts_with(folder)) {
@@ -197,7 +234,10 @@ async fn gone(paths: &[PathBuf], files: &[FileText], server: &Server) -> Result<
         }
     }
     if elsewhere > 0 {
-        show::say(&format!("{} came from elsewhere and are left as they are", show::count(elsewhere, "definition")));
+        show::say(&format!(
+            "{} came from elsewhere and are left as they are",
+            show::count(elsewhere, "definition")
+        ));
     }
     Ok(gone)
 }
@@ -216,11 +256,14 @@ pub async fn withdraw(
 ) -> Result<(), CliError> {
     if Kind::parse(&kind).is_none() {
         let known = Kind::ALL.map(Kind::as_str).join(", ");
-        return Err(CliError::Usage(format!("`{kind}` is no kind of definition; the kinds are {known}")));
+        return Err(CliError::Usage(format!(
+            "`{kind}` is no kind of definition; the kinds are {known}"
+        )));
     }
     let named = |name| DefinitionName { kind: kind.clone(), name };
     let withdraw = names.into_iter().map(named).collect();
-    let request = PublishRequest { files: Vec::new(), withdraw, dry_run: true, expects: Vec::new() };
+    let request =
+        PublishRequest { files: Vec::new(), withdraw, dry_run: true, expects: Vec::new() };
     let asking = Asking { yes, dry_run, all_warnings: false };
     change(request, ("withdrawn", "Withdraw this?"), asking, server, output).await
 }
@@ -290,8 +333,9 @@ pub fn schema(kind: &str) -> Result<(), CliError> {
         return Ok(());
     }
     let known = Kind::ALL.map(Kind::as_str).join(", ");
-    let kind = Kind::parse(kind)
-        .ok_or_else(|| CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}, and api")))?;
+    let kind = Kind::parse(kind).ok_or_else(|| {
+        CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}, and api"))
+    })?;
     show::json(&catalog::schema(kind))
 }
 
@@ -361,13 +405,23 @@ pub async fn versioned(kind: &str, command: Versioned) -> Result<(), CliError> {
                 None => show::out(&show::versions(&page)),
             }
         }
-        Versioned::Edit { name, yes, server } => return super::edit::edit(kind, &name, yes, &server).await,
+        Versioned::Edit { name, yes, server } => {
+            return super::edit::edit(kind, &name, yes, &server).await;
+        }
         Versioned::Restore { name, version, yes, dry_run, server, output } => {
             let page = versions(&Client::of(&server)?, kind, &name).await?;
             let text = one_of(&page, kind, &name, version)?.text.clone();
             let files = vec![FileText { file: format!("{kind} {name}, version {version}"), text }];
-            let request = PublishRequest { files, withdraw: Vec::new(), dry_run: true, expects: Vec::new() };
-            return change(request, PUBLISH, Asking { yes, dry_run, all_warnings: false }, &server, output).await;
+            let request =
+                PublishRequest { files, withdraw: Vec::new(), dry_run: true, expects: Vec::new() };
+            return change(
+                request,
+                PUBLISH,
+                Asking { yes, dry_run, all_warnings: false },
+                &server,
+                output,
+            )
+            .await;
         }
     }
     Ok(())
@@ -378,10 +432,16 @@ async fn versions(client: &Client, kind: &str, name: &str) -> Result<Page<Versio
 }
 
 /// One of the versions of a definition.
-fn one_of<'a>(page: &'a Page<VersionItem>, kind: &str, name: &str, number: i32) -> Result<&'a VersionItem, CliError> {
+fn one_of<'a>(
+    page: &'a Page<VersionItem>,
+    kind: &str,
+    name: &str,
+    number: i32,
+) -> Result<&'a VersionItem, CliError> {
     page.items.iter().find(|v| v.version == number && !v.withdrawn).ok_or_else(|| {
         CliError::Missing(format!(
-            "{kind} `{name}` has no version {number} with a text; see `arvok {kind} versions {name}`"
+            "{kind} `{name}` has no version {number} with a text; see `arvok {kind} versions \
+            {name}`"
         ))
     })
 }

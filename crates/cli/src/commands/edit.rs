@@ -1,4 +1,5 @@
-//! `edit` of every kind of definition: its text in the editor of whoever asks, and what became of it to be published.
+//! `edit` of every kind of definition: its text in the editor of whoever asks, and what became of
+//! it to be published.
 
 use super::{
     ask,
@@ -13,8 +14,8 @@ use crate::{
 use arvok_api::{DefinitionDetail, DefinitionItem, FileText, PublishRequest};
 use std::{fs, io::IsTerminal, path::Path, process::Command};
 
-/// Opens a definition in an editor, shows what would change, asks, and publishes it. What was typed is kept in a file wherever it is
-/// not published.
+/// Opens a definition in an editor, shows what would change, asks, and publishes it. What was typed
+/// is kept in a file wherever it is not published.
 pub async fn edit(kind: &str, name: &str, yes: bool, server: &Server) -> Result<(), CliError> {
     let client = Client::of(server)?;
     let path = format!("/api/v1/definitions/{kind}/{}", percent(name));
@@ -51,8 +52,10 @@ async fn edited(
         let DefinitionItem { name, version, file, .. } = &before.item;
         if now.item.version != *version {
             let (new, by) = (now.item.version, now.item.published_by);
-            let why =
-                format!("version {new} of {kind} {name} was published by {by} while you edited version {version}");
+            let why = format!(
+                "version {new} of {kind} {name} was published by {by} while you edited version \
+                {version}"
+            );
             return Err(CliError::Refused(why));
         }
         let file = if file.is_empty() { format!("{name}.yaml") } else { file.clone() };
@@ -64,7 +67,8 @@ async fn edited(
         };
         let asking = Asking { yes, dry_run: false, all_warnings: false };
         match change(request, PUBLISH, asking, server, Output { json: false }).await {
-            Err(CliError::No) if std::io::stdin().is_terminal() && ask::agreed("Edit it again?")? => {}
+            Err(CliError::No)
+                if std::io::stdin().is_terminal() && ask::agreed("Edit it again?")? => {}
             ended => return ended,
         }
     }
@@ -72,10 +76,13 @@ async fn edited(
 
 /// Runs the editor, which may be a command with words of its own.
 fn open(draft: &Path) -> Result<(), CliError> {
-    let named =
-        ["VISUAL", "EDITOR"].into_iter().filter_map(|name| std::env::var(name).ok()).find(|e| !e.trim().is_empty());
+    let named = ["VISUAL", "EDITOR"]
+        .into_iter()
+        .filter_map(|name| std::env::var(name).ok())
+        .find(|e| !e.trim().is_empty());
     let editor = named.unwrap_or_else(|| "vi".to_owned());
-    let status = Command::new("sh").args(["-c", &format!("{editor} \"$1\""), "edit"]).arg(draft).status();
+    let status =
+        Command::new("sh").args(["-c", &format!("{editor} \"$1\""), "edit"]).arg(draft).status();
     let status = status.map_err(|e| CliError::Here(format!("the editor `{editor}`: {e}")))?;
     if status.success() {
         return Ok(());

@@ -13,9 +13,10 @@ pub async fn halt(command: HaltCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&halted);
             }
-            show::out(
-                &halted.halt.map_or_else(|| "Jobs are begun: there is no halt.".into(), |halt| show::halt(&halt)),
-            );
+            show::out(&halted.halt.map_or_else(
+                || "Jobs are begun: there is no halt.".into(),
+                |halt| show::halt(&halt),
+            ));
         }
         HaltCommand::Begin { reason, server } => {
             let _: Halted = Client::of(&server)?.put(HALT, &SetHalt { reason }).await?;

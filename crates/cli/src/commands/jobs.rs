@@ -8,17 +8,47 @@ use crate::{
     events::Events,
     show::{self, Line},
 };
-use arvok_api::{Because, Cancel, Change, JobDetail, JobFilter, Resolve, SetAside, StepState, StepWord};
+use arvok_api::{
+    Because, Cancel, Change, JobDetail, JobFilter, Resolve, SetAside, StepState, StepWord,
+};
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
 use std::time::Duration;
 
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
-        JobCommand::List { state, effect, runbook, rule, target, by, window, paging, server, output } => {
+        JobCommand::List {
+            state,
+            effect,
+            runbook,
+            rule,
+            target,
+            by,
+            window,
+            paging,
+            server,
+            output,
+        } => {
             let (since, until) = super::window(&window)?;
-            let filter = JobFilter { since, until, state, effect, runbook, rule, target, by, ..JobFilter::default() };
-            return list(&Client::of(&server)?, "/api/v1/jobs", &filter, (&paging, output), show::jobs).await;
+            let filter = JobFilter {
+                since,
+                until,
+                state,
+                effect,
+                runbook,
+                rule,
+                target,
+                by,
+                ..JobFilter::default()
+            };
+            return list(
+                &Client::of(&server)?,
+                "/api/v1/jobs",
+                &filter,
+                (&paging, output),
+                show::jobs,
+            )
+            .await;
         }
         JobCommand::Show(one) => {
             let detail = load(&Client::of(&one.server)?, one.id).await?;
@@ -27,35 +57,59 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             }
             show::out(&show::job(&detail));
         }
-        JobCommand::Follow(one) => return follow(&Client::of(&one.server)?, one.id, one.output.json).await,
+        JobCommand::Follow(one) => {
+            return follow(&Client::of(&one.server)?, one.id, one.output.json).await;
+        }
         JobCommand::Launch { runbook, alert, asked, server } => {
             return launch::launch(runbook, alert, asked, &server).await;
         }
         JobCommand::Again { id, from_failed: true, asked, server } => {
             return launch::from_failed(id, asked, &server).await;
         }
-        JobCommand::Again { id, asked, server, .. } => return launch::again(id, asked, &server).await,
+        JobCommand::Again { id, asked, server, .. } => {
+            return launch::again(id, asked, &server).await;
+        }
         JobCommand::Seen { ids, undo, server } => {
             let client = Client::of(&server)?;
             for id in ids {
-                client.change(Method::POST, &format!("/api/v1/jobs/{id}/seen"), Some(&SetAside { undo })).await?;
+                client
+                    .change(
+                        Method::POST,
+                        &format!("/api/v1/jobs/{id}/seen"),
+                        Some(&SetAside { undo }),
+                    )
+                    .await?;
                 let said = if undo { "needs a person again" } else { "is set aside as seen" };
                 show::out(&format!("job {id} {said}"));
             }
         }
         JobCommand::Pause { id, why, server } => {
             let client = Client::of(&server)?;
-            client.change(Method::POST, &format!("/api/v1/jobs/{id}/pause"), Some(&Because { why })).await?;
+            client
+                .change(Method::POST, &format!("/api/v1/jobs/{id}/pause"), Some(&Because { why }))
+                .await?;
             show::out(&format!("job {id} is held; it goes on with `arvok job resume {id}`"));
         }
         JobCommand::Resume { id, server } => {
             let client = Client::of(&server)?;
-            client.change(Method::POST, &format!("/api/v1/jobs/{id}/resume"), Some(&Because::default())).await?;
+            client
+                .change(
+                    Method::POST,
+                    &format!("/api/v1/jobs/{id}/resume"),
+                    Some(&Because::default()),
+                )
+                .await?;
             show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
         }
         JobCommand::Cancel { id, undo, why, server } => {
             let client = Client::of(&server)?;
-            client.change(Method::POST, &format!("/api/v1/jobs/{id}/cancel"), Some(&Cancel { why, undo })).await?;
+            client
+                .change(
+                    Method::POST,
+                    &format!("/api/v1/jobs/{id}/cancel"),
+                    Some(&Cancel { why, undo }),
+                )
+                .await?;
             show::out(&format!("job {id} is stopped; see its end with `arvok job follow {id}`"));
         }
         JobCommand::Resolve { id, word, step, output, why, server } => {
@@ -76,11 +130,17 @@ async fn resolve(
         Became::Again => StepWord::Again,
         Became::Failed => StepWord::Failed,
     };
-    let json =
-        |text: String| serde_json::from_str(&text).map_err(|e| CliError::Usage(format!("--output is not JSON: {e}")));
+    let json = |text: String| {
+        serde_json::from_str(&text)
+            .map_err(|e| CliError::Usage(format!("--output is not JSON: {e}")))
+    };
     let output = output.map(json).transpose()?;
     client
-        .change(Method::POST, &format!("/api/v1/jobs/{id}/resolve"), Some(&Resolve { word, step, output, why }))
+        .change(
+            Method::POST,
+            &format!("/api/v1/jobs/{id}/resolve"),
+            Some(&Resolve { word, step, output, why }),
+        )
         .await?;
     show::out(&format!("job {id} goes on; follow it with `arvok job follow {id}`"));
     Ok(())
@@ -116,14 +176,18 @@ pub(super) async fn follow(client: &Client, id: i64, json: bool) -> Result<(), C
 }
 
 fn progress(detail: &JobDetail) -> Vec<String> {
-    let mut lines = vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
+    let mut lines =
+        vec![format!("Job {}: {} on {}", detail.job.id, detail.job.runbook, detail.job.target)];
     let steps = show::rows(detail).into_iter().filter_map(|row| match row.line {
         Line::Step(step) => Some((row.depth, step)),
         Line::Part(..) | Line::LeftOut(_) => None,
     });
-    for (depth, step) in steps.filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state)) {
+    for (depth, step) in
+        steps.filter(|(_, s)| ![StepState::Next, StepState::NotRun].contains(&s.state))
+    {
         // How long it takes is shown once it has ended.
-        let open = [StepState::Running, StepState::Waiting, StepState::Again, StepState::Unsure].contains(&step.state);
+        let open = [StepState::Running, StepState::Waiting, StepState::Again, StepState::Unsure]
+            .contains(&step.state);
         let line = if open { show::step_line_untimed(step) } else { show::step_line(step) };
         lines.push(format!("  {}{line}", "  ".repeat(depth)));
         let error = step.attempts.last().and_then(|a| a.error.as_ref());
@@ -147,8 +211,10 @@ fn ended(detail: &JobDetail, json: bool) -> Result<(), CliError> {
 async fn wait_for((stream, events): &mut (Response, Events), client: &Client, id: i64) {
     let heard = async {
         while let Ok(Some(chunk)) = stream.chunk().await {
-            let mut changes =
-                events.push(&chunk).into_iter().filter_map(|data| serde_json::from_str::<Change>(&data).ok());
+            let mut changes = events
+                .push(&chunk)
+                .into_iter()
+                .filter_map(|data| serde_json::from_str::<Change>(&data).ok());
             if changes.any(|c| c.reset || c.jobs.contains(&id)) {
                 return true;
             }

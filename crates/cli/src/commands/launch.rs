@@ -11,7 +11,12 @@ use arvok_api::{DryRun, GoOn, GoesOn, JobDetail, Launch, Launched, RunbookForm};
 use serde_json::{Map, Value};
 
 /// Launches a runbook.
-pub async fn launch(runbook: String, alert: Option<i64>, asked: LaunchArgs, server: &Server) -> Result<(), CliError> {
+pub async fn launch(
+    runbook: String,
+    alert: Option<i64>,
+    asked: LaunchArgs,
+    server: &Server,
+) -> Result<(), CliError> {
     let client = Client::of(server)?;
     launched(&client, runbook, Map::new(), alert, asked).await
 }
@@ -53,7 +58,10 @@ pub async fn from_failed(id: i64, asked: LaunchArgs, server: &Server) -> Result<
         show::out(&format!("job {job} goes on from `{}`", made.from));
         return super::jobs::follow(&client, job, false).await;
     }
-    show::out(&format!("job {job} goes on from `{}`; follow it with `arvok job follow {job}`", made.from));
+    show::out(&format!(
+        "job {job} goes on from `{}`; follow it with `arvok job follow {job}`",
+        made.from
+    ));
     Ok(())
 }
 
@@ -74,7 +82,8 @@ async fn launched(
     alert: Option<i64>,
     asked: LaunchArgs,
 ) -> Result<(), CliError> {
-    let form: RunbookForm = client.get(&format!("/api/v1/runbooks/{}", crate::client::percent(&runbook)), &[]).await?;
+    let form: RunbookForm =
+        client.get(&format!("/api/v1/runbooks/{}", crate::client::percent(&runbook)), &[]).await?;
     let typed = pairs("--input", &asked.input, "vm=vm/quill-report-2")?;
     let mut inputs = before;
     // What is not known any more was of another version.
@@ -119,7 +128,11 @@ async fn launched(
     let made: Launched = client.post_once("/api/v1/jobs", &launch, asked.key.as_deref()).await?;
     if asked.output.json {
         show::json(&made)?;
-        return if asked.follow { super::jobs::follow(client, made.job, true).await } else { Ok(()) };
+        return if asked.follow {
+            super::jobs::follow(client, made.job, true).await
+        } else {
+            Ok(())
+        };
     }
     let (job, known) = (made.job, if made.known { " was launched before" } else { " is launched" });
     if asked.follow {

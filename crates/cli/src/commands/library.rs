@@ -52,7 +52,9 @@ fn instead(typed: &[String]) -> Result<BTreeMap<String, String>, CliError> {
     let pair = |one: &String| {
         let pair = one.split_once('=').map(|(from, to)| (from.to_owned(), to.to_owned()));
         pair.ok_or_else(|| {
-            CliError::Usage(format!("--via {one}: give it as NAME=NAME, such as yard-hypervisor=our-yard"))
+            CliError::Usage(format!(
+                "--via {one}: give it as NAME=NAME, such as yard-hypervisor=our-yard"
+            ))
         })
     };
     typed.iter().map(pair).collect()

@@ -1,4 +1,5 @@
-//! Lists that come in pages: one page for people, or as much as is wanted for programs: JSON, JSON Lines, CSV.
+//! Lists that come in pages: one page for people, or as much as is wanted for programs: JSON, JSON
+//! Lines, CSV.
 
 use crate::{
     args::{Form, Most, Output, Paging},
@@ -30,7 +31,8 @@ pub async fn list<T: Serialize + DeserializeOwned + PartialSchema>(
         Most::All => u64::MAX,
         Most::Number(number) => number.into(),
     };
-    let mut whole = Page { items: Vec::new(), next: paging.after.map(|id| id.to_string()), bounded: false };
+    let mut whole =
+        Page { items: Vec::new(), next: paging.after.map(|id| id.to_string()), bounded: false };
     let mut lines = paging.form.map(Lines::<T>::new);
     loop {
         filter["limit"] = left.min(AT_ONCE).into();
@@ -80,7 +82,8 @@ impl<T: Serialize + PartialSchema> Lines<T> {
         match self.form {
             Form::Lines => show::out(&show::escaped(value.to_string())),
             Form::Csv => {
-                let cells: Vec<String> = self.columns.iter().map(|name| cell(value.get(name))).collect();
+                let cells: Vec<String> =
+                    self.columns.iter().map(|name| cell(value.get(name))).collect();
                 show::raw(&record(&cells));
             }
         }
@@ -88,8 +91,8 @@ impl<T: Serialize + PartialSchema> Lines<T> {
     }
 }
 
-/// A value as the text of a cell: lists and maps as JSON. A text that a spreadsheet would take for a formula gets an apostrophe
-/// before it: an alert's words are not ours.
+/// A value as the text of a cell: lists and maps as JSON. A text that a spreadsheet would take for
+/// a formula gets an apostrophe before it: an alert's words are not ours.
 fn cell(value: Option<&Value>) -> String {
     match value {
         None | Some(Value::Null) => String::new(),
@@ -103,7 +106,8 @@ fn cell(value: Option<&Value>) -> String {
 
 /// A record of CSV (RFC 4180) with its line's end.
 fn record(cells: &[String]) -> String {
-    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut writer =
+        csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
     // Writing to memory does not fail.
     let _ = writer.write_record(cells);
     String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
@@ -116,8 +120,15 @@ mod tests {
 
     #[test]
     fn cells_hold_what_they_are_given_and_no_formulas() {
-        let row =
-            [json!(null), json!(1.5), json!(-2), json!("a,\"b\"\nc"), json!({ "k": 1 }), json!("=cmd()"), json!("-1")];
+        let row = [
+            json!(null),
+            json!(1.5),
+            json!(-2),
+            json!("a,\"b\"\nc"),
+            json!({ "k": 1 }),
+            json!("=cmd()"),
+            json!("-1"),
+        ];
         let cells: Vec<String> = row.iter().map(|v| cell(Some(v))).collect();
         assert_eq!(record(&cells), ",1.5,-2,\"a,\"\"b\"\"\nc\",\"{\"\"k\"\":1}\",'=cmd(),'-1\r\n");
     }

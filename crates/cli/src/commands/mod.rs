@@ -43,7 +43,13 @@ pub async fn run(args: Args) -> Result<(), CliError> {
     }
     match args.command {
         Command::Serve { config, recover, new_key, hold_jobs } => {
-            serve::serve(config.as_deref(), |config| Config { recover, new_key, hold_jobs, ..config }).await
+            serve::serve(config.as_deref(), |config| Config {
+                recover,
+                new_key,
+                hold_jobs,
+                ..config
+            })
+            .await
         }
         Command::Demo { once, scene, kill_node, data, port, output } => {
             demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
@@ -52,9 +58,13 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Check { paths, all_warnings, against: None, output, .. } => {
             definitions::check(&paths, all_warnings, output)
         }
-        Command::Check { paths, all_warnings, against: Some(Against::Published), server, output } => {
-            definitions::check_beside(&paths, all_warnings, &server, output).await
-        }
+        Command::Check {
+            paths,
+            all_warnings,
+            against: Some(Against::Published),
+            server,
+            output,
+        } => definitions::check_beside(&paths, all_warnings, &server, output).await,
         Command::Publish { paths, yes, dry_run, prune, all_warnings, server, output } => {
             let asking = definitions::Asking { yes, dry_run, all_warnings };
             definitions::publish(&paths, prune, asking, &server, output).await
@@ -99,14 +109,22 @@ pub async fn run(args: Args) -> Result<(), CliError> {
     }
 }
 
-/// What was typed as `NAME=VALUE`, each name once: of two values for one name nobody knows which was meant.
-fn pairs<'a>(flag: &str, typed: &'a [String], example: &str) -> Result<BTreeMap<&'a str, &'a str>, CliError> {
+/// What was typed as `NAME=VALUE`, each name once: of two values for one name nobody knows which
+/// was meant.
+fn pairs<'a>(
+    flag: &str,
+    typed: &'a [String],
+    example: &str,
+) -> Result<BTreeMap<&'a str, &'a str>, CliError> {
     let mut pairs = BTreeMap::new();
     for one in typed {
-        let wrong = || CliError::Usage(format!("{flag} {one}: give it as NAME=VALUE, such as {example}"));
+        let wrong =
+            || CliError::Usage(format!("{flag} {one}: give it as NAME=VALUE, such as {example}"));
         let (name, value) = one.split_once('=').ok_or_else(wrong)?;
         if let Some(before) = pairs.insert(name, value) {
-            return Err(CliError::Usage(format!("{flag} {name} is given twice: `{before}` and `{value}`")));
+            return Err(CliError::Usage(format!(
+                "{flag} {name} is given twice: `{before}` and `{value}`"
+            )));
         }
     }
     Ok(pairs)

@@ -21,13 +21,22 @@ pub async fn node(command: NodeCommand) -> Result<(), CliError> {
         NodeCommand::Forget { node, server } => {
             let client = Client::of(&server)?;
             let nodes: Nodes = client.get("/api/v1/nodes", &[]).await?;
-            let named: Vec<_> = nodes.nodes.iter().filter(|n| [&n.name, &n.address].contains(&&node)).collect();
+            let named: Vec<_> =
+                nodes.nodes.iter().filter(|n| [&n.name, &n.address].contains(&&node)).collect();
             let [one] = &named[..] else {
-                let wrong =
-                    format!("{} nodes are called `{node}`; see `arvok node list --json` for their names", named.len());
+                let wrong = format!(
+                    "{} nodes are called `{node}`; see `arvok node list --json` for their names",
+                    named.len()
+                );
                 return Err(CliError::Missing(wrong));
             };
-            client.change(Method::DELETE, &format!("/api/v1/nodes/{}", percent(&one.name)), None::<&()>).await?;
+            client
+                .change(
+                    Method::DELETE,
+                    &format!("/api/v1/nodes/{}", percent(&one.name)),
+                    None::<&()>,
+                )
+                .await?;
             show::out(&format!("node {} {} is forgotten", one.host, one.address));
         }
     }

@@ -14,12 +14,15 @@ pub async fn proposal(command: ProposalCommand) -> Result<(), CliError> {
     match command {
         ProposalCommand::List { state, rule, runbook, target, paging, server, output } => {
             let state = (state != "all").then_some(state);
-            let filter = ProposalFilter { state, rule, runbook, target, ..ProposalFilter::default() };
+            let filter =
+                ProposalFilter { state, rule, runbook, target, ..ProposalFilter::default() };
             let client = Client::of(&server)?;
-            return list(&client, "/api/v1/proposals", &filter, (&paging, output), show::proposals).await;
+            return list(&client, "/api/v1/proposals", &filter, (&paging, output), show::proposals)
+                .await;
         }
         ProposalCommand::Show(by) => {
-            let item: ProposalItem = Client::of(&by.server)?.get(&format!("/api/v1/proposals/{}", by.id), &[]).await?;
+            let item: ProposalItem =
+                Client::of(&by.server)?.get(&format!("/api/v1/proposals/{}", by.id), &[]).await?;
             if by.output.json {
                 return show::json(&item);
             }
@@ -27,7 +30,8 @@ pub async fn proposal(command: ProposalCommand) -> Result<(), CliError> {
         }
         ProposalCommand::Launch { id, note, input, server } => {
             let client = Client::of(&server)?;
-            let inputs = if input.is_empty() { Map::new() } else { others(&client, id, &input).await? };
+            let inputs =
+                if input.is_empty() { Map::new() } else { others(&client, id, &input).await? };
             let path = format!("/api/v1/proposals/{id}/launch");
             let item: ProposalItem = client.post(&path, &ProposalDecision { note, inputs }).await?;
             show::out(&format!("launched as job {id}: {} on {}", item.runbook, item.target));
@@ -43,9 +47,17 @@ pub async fn proposal(command: ProposalCommand) -> Result<(), CliError> {
 }
 
 /// Inputs as they were typed, read by the form of the runbook that a proposal is for.
-async fn others(client: &Client, id: i64, typed: &[String]) -> Result<Map<String, Value>, CliError> {
+async fn others(
+    client: &Client,
+    id: i64,
+    typed: &[String],
+) -> Result<Map<String, Value>, CliError> {
     let typed = pairs("--input", typed, "step_gib=8")?;
     let item: ProposalItem = client.get(&format!("/api/v1/proposals/{id}"), &[]).await?;
-    let form: RunbookForm = client.get(&format!("/api/v1/runbooks/{}", percent(&item.runbook)), &[]).await?;
-    Ok(typed.into_iter().map(|(name, value)| (name.to_owned(), read(form.inputs.get(name), value))).collect())
+    let form: RunbookForm =
+        client.get(&format!("/api/v1/runbooks/{}", percent(&item.runbook)), &[]).await?;
+    Ok(typed
+        .into_iter()
+        .map(|(name, value)| (name.to_owned(), read(form.inputs.get(name), value)))
+        .collect())
 }

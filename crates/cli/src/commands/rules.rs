@@ -7,7 +7,10 @@ use crate::{
     error::{CliError, file as fault},
     show,
 };
-use arvok_api::{Draft, FileText, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, Why, WhyRequest};
+use arvok_api::{
+    Draft, FileText, RehearsalLine, RehearsalRequest, RehearsalResult, VerdictFilter, Why,
+    WhyRequest,
+};
 use arvok_core::{
     Alert, AlertId, Catalog, Problem,
     document::parse_file,
@@ -36,7 +39,14 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
         }
         RuleCommand::Verdicts { rule, verdict, resource, paging, server, output } => {
             let filter = VerdictFilter { rule, verdict, resource, ..VerdictFilter::default() };
-            list(&Client::of(&server)?, "/api/v1/verdicts", &filter, (&paging, output), show::verdicts).await
+            list(
+                &Client::of(&server)?,
+                "/api/v1/verdicts",
+                &filter,
+                (&paging, output),
+                show::verdicts,
+            )
+            .await
         }
         RuleCommand::Example { from_alert, rule, into, server } => {
             let path = format!("/api/v1/alerts/{from_alert}/example");
@@ -45,13 +55,18 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
                 None => show::out(&draft.text),
                 Some(path) => {
                     add_example(&path, &draft)?;
-                    show::say(&format!("arvok: added to {}; `arvok check` plays it", path.display()));
+                    show::say(&format!(
+                        "arvok: added to {}; `arvok check` plays it",
+                        path.display()
+                    ));
                 }
             }
             Ok(())
         }
         RuleCommand::Draft { from_alert, server } => {
-            let draft: Draft = Client::of(&server)?.get(&format!("/api/v1/alerts/{from_alert}/draft"), &[]).await?;
+            let draft: Draft = Client::of(&server)?
+                .get(&format!("/api/v1/alerts/{from_alert}/draft"), &[])
+                .await?;
             show::out(&draft.text);
             Ok(())
         }
@@ -61,7 +76,8 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
 /// Adds an example to the file of its rule, behind those that it has.
 fn add_example(path: &Path, draft: &Draft) -> Result<(), CliError> {
     let text = std::fs::read_to_string(path).map_err(|e| fault(path, e))?;
-    let more = with_example(&path.display().to_string(), &text, draft).map_err(|e| fault(path, e))?;
+    let more =
+        with_example(&path.display().to_string(), &text, draft).map_err(|e| fault(path, e))?;
     std::fs::write(path, more).map_err(|e| fault(path, e))
 }
 
@@ -69,7 +85,8 @@ fn add_example(path: &Path, draft: &Draft) -> Result<(), CliError> {
 fn with_example(file: &str, text: &str, draft: &Draft) -> Result<String, String> {
     let documents = parse_file(file, text).map_err(|p| p.to_string())?;
     let rule = documents.iter().find(|d| d.kind == "rule" && Some(&d.name) == draft.rule.as_ref());
-    let rule = rule.ok_or_else(|| format!("holds no rule `{}`", draft.rule.as_deref().unwrap_or_default()))?;
+    let rule = rule
+        .ok_or_else(|| format!("holds no rule `{}`", draft.rule.as_deref().unwrap_or_default()))?;
     let begins = text.find(&rule.text).ok_or("the rule's text cannot be found")?;
     let (before, after) = (&text[..begins], &text[begins + rule.text.len()..]);
     let lines: Vec<&str> = rule.text.lines().collect();
@@ -80,7 +97,12 @@ fn with_example(file: &str, text: &str, draft: &Draft) -> Result<String, String>
             let inside = |l: &&str| l.starts_with([' ', '-', '#']) || l.trim().is_empty();
             at + 1 + lines[at + 1..].iter().take_while(|l| inside(l)).count()
         }
-        Some(_) => return Err("the rule's `examples` stand on one line; write them as a list of lines first".into()),
+        Some(_) => {
+            return Err(
+                "the rule's `examples` stand on one line; write them as a list of lines first"
+                    .into(),
+            );
+        }
     };
     let new = (!lines.iter().any(|l| l.starts_with("examples:"))).then_some("examples:");
     let kept = lines[..at].iter().copied();
@@ -89,7 +111,11 @@ fn with_example(file: &str, text: &str, draft: &Draft) -> Result<String, String>
     parse_file(file, &whole).map(|_| whole).map_err(|p| p.to_string())
 }
 
-fn printed<T: serde::Serialize>(output: &Output, value: &T, text: impl Fn() -> String) -> Result<(), CliError> {
+fn printed<T: serde::Serialize>(
+    output: &Output,
+    value: &T,
+    text: impl Fn() -> String,
+) -> Result<(), CliError> {
     if output.json {
         return show::json(value);
     }
@@ -98,7 +124,10 @@ fn printed<T: serde::Serialize>(output: &Output, value: &T, text: impl Fn() -> S
 }
 
 /// What RULE means: a file that is there, or else a published rule.
-fn named_or_file(of: &str, rule: Option<String>) -> Result<(Option<FileText>, Option<String>), CliError> {
+fn named_or_file(
+    of: &str,
+    rule: Option<String>,
+) -> Result<(Option<FileText>, Option<String>), CliError> {
     let path = Path::new(of);
     let looks = of.contains('/') || [".yaml", ".yml", ".json"].iter().any(|e| of.ends_with(e));
     if !path.is_file() && !looks {
@@ -135,7 +164,9 @@ async fn rehearse(
     let (file, name) = named_or_file(of, rule)?;
     let given = alerts.as_deref().map(lines).transpose()?;
     let result = match (&file, &given, &alerts) {
-        (Some(file), Some(given), Some(path)) if against.is_none() => here(file, name.as_deref(), given, path)?,
+        (Some(file), Some(given), Some(path)) if against.is_none() => {
+            here(file, name.as_deref(), given, path)?
+        }
         _ => {
             let request = RehearsalRequest {
                 file,
@@ -151,14 +182,22 @@ async fn rehearse(
 }
 
 /// Without a server: the same code, over the given alerts.
-fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Result<RehearsalResult, CliError> {
+fn here(
+    file: &FileText,
+    name: Option<&str>,
+    given: &[Value],
+    path: &Path,
+) -> Result<RehearsalResult, CliError> {
     let rule = rule_of(file, name)?;
     let alerts = given.iter().enumerate().map(|(i, value)| {
-        written_alert(value, i + 1).map_err(|e| CliError::Here(format!("{}:{}: {e}", path.display(), i + 1)))
+        written_alert(value, i + 1)
+            .map_err(|e| CliError::Here(format!("{}:{}: {e}", path.display(), i + 1)))
     });
     let mut alerts: Vec<Alert> = alerts.collect::<Result<_, _>>()?;
     alerts.sort_by_key(|a| a.received);
-    let (Some(from), Some(last)) = (alerts.first().map(|a| a.received), alerts.last().map(|a| a.received)) else {
+    let (Some(from), Some(last)) =
+        (alerts.first().map(|a| a.received), alerts.last().map(|a| a.received))
+    else {
         return Err(CliError::Here(format!("{}: holds no alerts", path.display())));
     };
     let to = last + TimeDelta::hours(1);
@@ -173,13 +212,19 @@ fn here(file: &FileText, name: Option<&str>, given: &[Value], path: &Path) -> Re
 }
 
 fn rule_of(file: &FileText, name: Option<&str>) -> Result<Rule, CliError> {
-    let shown = |problems: &[Problem]| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+    let shown = |problems: &[Problem]| {
+        problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+    };
     only_rule(&file.file, &file.text, name).map_err(|e| match e {
         NotOne::Faulty(problems) => CliError::Here(shown(&problems)),
         NotOne::None => CliError::Here(format!("{}: holds no such rule", file.file)),
         NotOne::Many(names) => {
             let choice = names.join(" or --rule ");
-            CliError::Usage(format!("{} holds {} rules; say --rule {choice}", file.file, names.len()))
+            CliError::Usage(format!(
+                "{} holds {} rules; say --rule {choice}",
+                file.file,
+                names.len()
+            ))
         }
     })
 }
@@ -187,14 +232,16 @@ fn rule_of(file: &FileText, name: Option<&str>) -> Result<Rule, CliError> {
 /// On the server, with progress on standard error.
 async fn there(client: &Client, request: &RehearsalRequest) -> Result<RehearsalResult, CliError> {
     let mut response = client.post_stream("/api/v1/rehearsals", request).await?;
-    let broken = |e: reqwest::Error| CliError::Unreachable(format!("the server stopped answering: {e}"));
+    let broken =
+        |e: reqwest::Error| CliError::Unreachable(format!("the server stopped answering: {e}"));
     let mut rest = Vec::new();
     while let Some(chunk) = response.chunk().await.map_err(broken)? {
         rest.extend_from_slice(&chunk);
         while let Some(end) = rest.iter().position(|b| *b == b'\n') {
             let line: Vec<u8> = rest.drain(..=end).collect();
-            let line = serde_json::from_slice(&line)
-                .map_err(|e| CliError::Refused(format!("the server's answer is not as expected: {e}")))?;
+            let line = serde_json::from_slice(&line).map_err(|e| {
+                CliError::Refused(format!("the server's answer is not as expected: {e}"))
+            })?;
             match line {
                 RehearsalLine::Progress { alerts, of, .. } => progress(alerts, of),
                 RehearsalLine::Result(result) => {
@@ -233,9 +280,12 @@ mod tests {
 
     #[test]
     fn examples_are_added_one_after_the_other_whatever_else_the_file_holds() {
-        let file = "# disks\nrule: disks\ndispatch: { runbook: grow }\n---\nrule: other\ndispatch: { runbook: grow }\n";
+        let file = "# disks\nrule: disks\ndispatch: { runbook: grow }\n---\nrule: other\ndispatch: \
+            { runbook: grow }\n";
         let example = |at: &str| Draft {
-            text: format!("# For rule disks.\nexamples:\n  - given:\n      - {{ at: {at} }}\n    expect: []\n"),
+            text: format!(
+                "# For rule disks.\nexamples:\n  - given:\n      - {{ at: {at} }}\n    expect: []\n"
+            ),
             rule: Some("disks".into()),
         };
         let once = with_example("f.yaml", file, &example("0s")).expect("is added");

@@ -13,10 +13,12 @@ use std::{collections::BTreeSet, path::Path, time::Duration};
 
 /// The variables of a node: what the commands take is theirs.
 pub fn environment() -> impl Iterator<Item = (String, String)> {
-    let mut theirs: BTreeSet<String> = log::VARIABLES.iter().map(|name| (*name).to_owned()).collect();
+    let mut theirs: BTreeSet<String> =
+        log::VARIABLES.iter().map(|name| (*name).to_owned()).collect();
     let mut left = vec![Args::command()];
     while let Some(command) = left.pop() {
-        let named = command.get_arguments().filter_map(|arg| arg.get_env()?.to_str().map(str::to_owned));
+        let named =
+            command.get_arguments().filter_map(|arg| arg.get_env()?.to_str().map(str::to_owned));
         theirs.extend(named);
         left.extend(command.get_subcommands().cloned());
     }
@@ -116,15 +118,21 @@ async fn attend(
 /// Takes over settings that were read again. What is wrong with them changes nothing.
 async fn reload(running: &Running, read: Result<Config, CliError>) {
     let since = NotifyState::monotonic_usec_now();
-    tell_manager(&since.map_or_else(|_| vec![NotifyState::Reloading], |since| vec![NotifyState::Reloading, since]));
+    tell_manager(&since.map_or_else(
+        |_| vec![NotifyState::Reloading],
+        |since| vec![NotifyState::Reloading, since],
+    ));
     match read {
         Err(e) => say(&format!("the settings stay as they are: {e}")),
         Ok(config) => match running.reload(config).await {
             Ok(left) if left.is_empty() => say("the settings were read again"),
-            Ok(left) => say(&format!("the settings were read again; {} only a start changes", left.join(", "))),
-            Err(e) => {
-                say(&format!("the settings were read again, and what is published is loaded with them later: {e}"))
-            }
+            Ok(left) => say(&format!(
+                "the settings were read again; {} only a start changes",
+                left.join(", ")
+            )),
+            Err(e) => say(&format!(
+                "the settings were read again, and what is published is loaded with them later: {e}"
+            )),
         },
     }
     tell_manager(&[NotifyState::Ready]);

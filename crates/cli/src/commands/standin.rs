@@ -7,8 +7,8 @@ use crate::{
     stop::until_stopped,
 };
 use arvok_standins::{
-    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, mailroom, pager, queue, releases, site,
-    yard,
+    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, mailroom, pager,
+    queue, releases, site, yard,
 };
 use std::time::Duration;
 
@@ -36,19 +36,30 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
                 takes: Duration::from_secs(3),
             });
             let desk = desk.map_err(failed)?;
-            say(&format!("the release desk is at {}, e.g. {}/services/booking-web", desk.url(), desk.url()));
+            say(&format!(
+                "the release desk is at {}, e.g. {}/services/booking-web",
+                desk.url(),
+                desk.url()
+            ));
             until_stopped().await?;
             desk.stop().await;
         }
         Standin::Board { port, token, key } => {
             let board = board::start(board::BoardOptions { port, token, key }).map_err(failed)?;
-            say(&format!("the board takes events at {0}/events, and shows them there", board.url()));
+            say(&format!(
+                "the board takes events at {0}/events, and shows them there",
+                board.url()
+            ));
             until_stopped().await?;
             board.stop().await;
         }
         Standin::Chat { port, token } => {
             let chat = chat::start(port, token).map_err(failed)?;
-            say(&format!("the chat is at {}, e.g. {}/channels/storage/messages", chat.url(), chat.url()));
+            say(&format!(
+                "the chat is at {}, e.g. {}/channels/storage/messages",
+                chat.url(),
+                chat.url()
+            ));
             until_stopped().await?;
             chat.stop().await;
         }
@@ -61,7 +72,11 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
 const TAKES: Duration = Duration::from_secs(3);
 
 /// A stand-in until it is stopped.
-async fn attended<S: Send + 'static>(what: &str, path: &str, at_work: Running<S>) -> Result<(), CliError> {
+async fn attended<S: Send + 'static>(
+    what: &str,
+    path: &str,
+    at_work: Running<S>,
+) -> Result<(), CliError> {
     say(&format!("the {what} is at {0}, e.g. {0}{path}", at_work.url()));
     until_stopped().await?;
     at_work.stop().await;
@@ -85,7 +100,10 @@ async fn office(which: Standin) -> Result<(), CliError> {
     match which {
         Standin::Desk { port, token, secret } => {
             let desk = desk::start(desk::DeskOptions { port, token, secret }).map_err(failed)?;
-            say(&format!("the ticket desk is at {0}, and describes itself at {0}/description", desk.url()));
+            say(&format!(
+                "the ticket desk is at {0}, and describes itself at {0}/description",
+                desk.url()
+            ));
             until_stopped().await?;
             desk.stop().await;
         }
@@ -94,25 +112,37 @@ async fn office(which: Standin) -> Result<(), CliError> {
         }
         Standin::Mailroom { port, password } => {
             let mailroom = mailroom::start(port, password).map_err(failed)?;
-            say(&format!("the mailroom is at {}, and takes messages to @skerrow.example", mailroom.url()));
+            say(&format!(
+                "the mailroom is at {}, and takes messages to @skerrow.example",
+                mailroom.url()
+            ));
             until_stopped().await?;
         }
         Standin::Kiosks(told) => {
             let start = |port, token| kiosks::start(port, token, TAKES);
             watched("register of kiosks", "/kiosks", told, start).await?;
         }
-        Standin::Features(told) => watched("features' switches", "/features/new-fares", told, features::start).await?,
+        Standin::Features(told) => {
+            watched("features' switches", "/features/new-fares", told, features::start).await?
+        }
         Standin::Queue(told) => {
-            watched("mail queue", "/queue", told, |port, token| queue::start(port, token, TAKES)).await?;
+            watched("mail queue", "/queue", told, |port, token| queue::start(port, token, TAKES))
+                .await?;
         }
         Standin::Cloud(told) => {
             let start = |port, token| cloud::start(port, token, TAKES);
             watched("cloud", "/instances/timetable-worker-7", told, start).await?;
         }
         Standin::Site(told) => {
-            watched("web site", "/pages/sailings", told, |port, token| site::start(port, token, TAKES)).await?;
+            watched("web site", "/pages/sailings", told, |port, token| {
+                site::start(port, token, TAKES)
+            })
+            .await?;
         }
-        Standin::Yard { .. } | Standin::Releases { .. } | Standin::Board { .. } | Standin::Chat { .. } => {}
+        Standin::Yard { .. }
+        | Standin::Releases { .. }
+        | Standin::Board { .. }
+        | Standin::Chat { .. } => {}
     }
     Ok(())
 }

@@ -16,26 +16,42 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
     let watch: Watch = client.get("/api/v1/watch", &[]).await?;
     let nodes: Nodes = client.get("/api/v1/nodes", &[]).await?;
     let fault = ready.as_ref().err().map(ToString::to_string);
-    let needs = watch.needs_you.len() + watch.decisions.len() + watch.proposals.len() + watch.broken.len();
+    let needs =
+        watch.needs_you.len() + watch.decisions.len() + watch.proposals.len() + watch.broken.len();
     if output.json {
         return show::json(&json!({
-            "server": client.address(), "name": who.name, "role": who.role, "ready": ready.is_ok(), "fault": fault,
-            "nodes": nodes.nodes.len(), "halt": watch.halt, "alarms": watch.alarms_open, "needs_you": needs,
+            "server": client.address(), "name": who.name, "role": who.role, "ready": ready.is_ok(),
+                "fault": fault,
+            "nodes": nodes.nodes.len(), "halt": watch.halt, "alarms": watch.alarms_open,
+                "needs_you": needs,
             "under_way": watch.under_way.len(),
         }));
     }
-    let count = |n: usize, one: &str, many: &str| format!("{n} {}", if n == 1 { one } else { many });
+    let count =
+        |n: usize, one: &str, many: &str| format!("{n} {}", if n == 1 { one } else { many });
     let lines = [
-        format!("server   {}, as {} with the role {}", client.address(), who.name, who.role.as_str()),
-        format!("node     {}", fault.map_or_else(|| "ready".to_owned(), |why| format!("not ready: {why}"))),
+        format!(
+            "server   {}, as {} with the role {}",
+            client.address(),
+            who.name,
+            who.role.as_str()
+        ),
+        format!(
+            "node     {}",
+            fault.map_or_else(|| "ready".to_owned(), |why| format!("not ready: {why}"))
+        ),
         format!("nodes    {}", nodes.nodes.len()),
-        watch.halt.as_ref().map_or_else(|| "halt     none".to_owned(), |halt| format!("halt     {}", show::halt(halt))),
+        watch.halt.as_ref().map_or_else(
+            || "halt     none".to_owned(),
+            |halt| format!("halt     {}", show::halt(halt)),
+        ),
         format!("alarms   {} open", watch.alarms_open),
         format!("jobs     {}", count(watch.under_way.len(), "is under way", "are under way")),
         match needs {
             0 => "needs    nobody: nothing waits for a person".to_owned(),
             n => format!(
-                "needs    you: {} for a person (`arvok decision list`, `arvok proposal list`, `arvok job list`, \
+                "needs    you: {} for a person (`arvok decision list`, `arvok proposal list`, \
+                `arvok job list`, \
                 `arvok alert list --verdict broken`)",
                 count(n, "thing waits", "things wait")
             ),

@@ -13,7 +13,16 @@ pub async fn storage(command: StorageCommand) -> Result<(), CliError> {
             }
             show::out(&show::storage(&storage));
         }
-        StorageCommand::Keep { alerts, sources, unreadable, attempts, yes, dry_run, server, output } => {
+        StorageCommand::Keep {
+            alerts,
+            sources,
+            unreadable,
+            attempts,
+            yes,
+            dry_run,
+            server,
+            output,
+        } => {
             let sources = pairs("--source", &sources, "norm-mast=2d")?.into_iter();
             let time = |text: &str| (text != "usual").then(|| text.to_owned());
             let sources = sources.map(|(name, text)| (name.to_owned(), time(text))).collect();

@@ -7,7 +7,9 @@ use crate::{
     error::CliError,
     show,
 };
-use arvok_api::{OutgoingFilter, OutgoingItem, Page, Replay, Replayed, SubscriberItem, SubscriberState};
+use arvok_api::{
+    OutgoingFilter, OutgoingItem, Page, Replay, Replayed, SubscriberItem, SubscriberState,
+};
 use arvok_core::Period;
 use chrono::{DateTime, SecondsFormat, Utc};
 
@@ -38,16 +40,19 @@ pub async fn subscriber(command: SubscriberCommand) -> Result<(), CliError> {
         SubscriberCommand::Events { name, state, paging, server, output } => {
             let filter = OutgoingFilter { state, ..OutgoingFilter::default() };
             let path = format!("{ALL}/{}/events", percent(&name));
-            return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::outgoing).await;
+            return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::outgoing)
+                .await;
         }
         SubscriberCommand::Confirm { name, server } => {
             let path = format!("{ALL}/{}/confirm", percent(&name));
-            let item: SubscriberItem = Client::of(&server)?.post(&path, &serde_json::json!({})).await?;
+            let item: SubscriberItem =
+                Client::of(&server)?.post(&path, &serde_json::json!({})).await?;
             confirmed(&item)?;
         }
         SubscriberCommand::Replay { name, since, server } => {
             let since = since.map(|text| {
-                let time = Period::parse(&text).map_err(|e| CliError::Usage(format!("--since {text}: {e}")))?;
+                let time = Period::parse(&text)
+                    .map_err(|e| CliError::Usage(format!("--since {text}: {e}")))?;
                 Ok::<_, CliError>(Utc::now() - time.delta())
             });
             let body = Replay { since: since.transpose()?, until: None };
@@ -82,5 +87,8 @@ fn told(name: &str, replayed: &Replayed) -> String {
         let next = next.to_rfc3339_opts(SecondsFormat::Secs, true);
         format!("\nThere are more than are sent at once: the rest begins at {next}.")
     };
-    format!("{events} will be sent to {name} once more{}", replayed.next.map_or_else(String::new, more))
+    format!(
+        "{events} will be sent to {name} once more{}",
+        replayed.next.map_or_else(String::new, more)
+    )
 }

@@ -1,7 +1,7 @@
 //! `arvok demo`: the night of the Skerrow Ferries, on this machine alone.
 //!
-//! [`world`] starts everything and stops it again; each of [`scenes`] makes something happen and asks the API
-//! afterwards whether it went as it should; [`story`] goes on from there.
+//! [`world`] starts everything and stops it again; each of [`scenes`] makes something happen and
+//! asks the API afterwards whether it went as it should; [`story`] goes on from there.
 
 mod scenes;
 mod story;

@@ -1,4 +1,5 @@
-//! What goes on when the scenes are over: the same things again, gently, one after another, each tidied up before the next.
+//! What goes on when the scenes are over: the same things again, gently, one after another, each
+//! tidied up before the next.
 
 use super::{scenes, world::World};
 use crate::error::CliError;
@@ -36,11 +37,12 @@ enum Happening {
 }
 
 use Happening::{
-    DiskFills, FaresFail, FaresRaised, KioskMade, MailsPileUp, OutOfPaper, PageWrong, ProcessorsBusy, ReleaseFails,
-    SiteUnwell, SwitchedOff, WorkerLeaves,
+    DiskFills, FaresFail, FaresRaised, KioskMade, MailsPileUp, OutOfPaper, PageWrong,
+    ProcessorsBusy, ReleaseFails, SiteUnwell, SwitchedOff, WorkerLeaves,
 };
 
-/// In the order in which they come; of the disks some have a rule that acts, some one that watches, some one that proposes.
+/// In the order in which they come; of the disks some have a rule that acts, some one that watches,
+/// some one that proposes.
 const ROUND: [Happening; 16] = [
     DiskFills("quill-report-2", "scratch"),
     PageWrong,
@@ -99,7 +101,9 @@ impl Happening {
                 site.spoil_page("prices", "Maintenance");
                 site.silence_payments();
             }),
-            WorkerLeaves => drop(harbour.cloud.with(|cloud| cloud.reclaim(WORKER, Duration::from_secs(60)))),
+            WorkerLeaves => {
+                _ = harbour.cloud.with(|cloud| cloud.reclaim(WORKER, Duration::from_secs(60)));
+            }
             KioskMade => harbour.yard.with(|yard| yard.make(NEW_KIOSK, "quill-hv-3")),
             ReleaseFails => scenes::faulty_release(world),
         }
@@ -113,7 +117,8 @@ impl Happening {
             // A disk at its ceiling is replaced by a new one.
             DiskFills(vm, disk) => harbour.yard.with(|yard| {
                 yard.fill(vm, disk, 60.0, 0.02);
-                let found = yard.vms.get_mut(vm).and_then(|v| v.disks.iter_mut().find(|d| d.name == disk));
+                let found =
+                    yard.vms.get_mut(vm).and_then(|v| v.disks.iter_mut().find(|d| d.name == disk));
                 if let Some(disk) = found.filter(|d| d.size_gib >= 64.0 && d.name == "data") {
                     (disk.size_gib, disk.used_gib) = (40.0, 24.0);
                 }
@@ -146,7 +151,10 @@ fn work(world: &World, cpus: Option<f64>) {
 }
 
 fn failing(world: &World, percent: u8) {
-    world.harbour.features.with(|all| all.get_mut("new-fares").map(|feature| feature.failing_percent = percent));
+    world
+        .harbour
+        .features
+        .with(|all| all.get_mut("new-fares").map(|feature| feature.failing_percent = percent));
 }
 
 /// The next step of the fares; once they are on for all they begin anew.
@@ -156,7 +164,8 @@ async fn raise(world: &World) -> Result<(), CliError> {
             feature.share = 0;
         }
     });
-    let inputs: Map<_, _> = [("feature".to_owned(), json!("feature/new-fares"))].into_iter().collect();
+    let inputs: Map<_, _> =
+        [("feature".to_owned(), json!("feature/new-fares"))].into_iter().collect();
     scenes::launch(world, "raise-share", inputs, "the next step").await?;
     tokio::time::sleep(QUIET).await;
     if let Some(question) = scenes::question(world) {

@@ -57,16 +57,21 @@ impl World {
         fs::create_dir_all(&options.data).map_err(|e| crate::error::file(&options.data, e))?;
         eprintln!("arvok: starting a private PostgreSQL in {}", options.data.display());
         let folder = options.data.join("postgres");
-        let cluster = tokio::task::spawn_blocking(move || Cluster::start(&folder, Durability::Full))
-            .await
-            .map_err(failed)?
-            .map_err(failed)?;
+        let cluster =
+            tokio::task::spawn_blocking(move || Cluster::start(&folder, Durability::Full))
+                .await
+                .map_err(failed)?
+                .map_err(failed)?;
         cluster.remove("demo").await.map_err(failed)?;
         let database = cluster.create("demo").await.map_err(failed)?;
 
         let node_port = port(options.port)?;
         let address = format!("http://127.0.0.1:{node_port}");
-        let pace = Pace { tick: Duration::from_millis(250), seconds_a_tick: 15.0, takes: Duration::from_secs(2) };
+        let pace = Pace {
+            tick: Duration::from_millis(250),
+            seconds_a_tick: 15.0,
+            takes: Duration::from_secs(2),
+        };
         let key = Keys::make().map_err(failed)?;
         let token = |what: &str| secret_text(&format!("{what}-"));
         let harbour = Harbour::start(&address, pace, token, &key).map_err(failed)?;
@@ -76,7 +81,10 @@ impl World {
             port: node_port,
             data: data.clone(),
             database,
-            settings: harbour.settings().map(|(name, url)| (name.to_uppercase().replace('-', "_"), url)).into(),
+            settings: harbour
+                .settings()
+                .map(|(name, url)| (name.to_uppercase().replace('-', "_"), url))
+                .into(),
         };
         let node = node_command.spawn()?;
         let mut world = Self {
@@ -88,12 +96,18 @@ impl World {
             cluster: Some(cluster),
         };
         world.ready().await?;
-        world.token =
-            fs::read_to_string(data.join("admin.token")).map_err(|e| crate::error::file(&data, e))?.trim().to_owned();
+        world.token = fs::read_to_string(data.join("admin.token"))
+            .map_err(|e| crate::error::file(&data, e))?
+            .trim()
+            .to_owned();
         world.client = Client::new(address, Some(world.token.clone()))?;
         for (name, value, place) in world.harbour.secrets() {
-            let body = SecretValue { value: value.clone(), allowed: Some(vec![(*place).to_owned()]) };
-            world.client.change(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body)).await?;
+            let body =
+                SecretValue { value: value.clone(), allowed: Some(vec![(*place).to_owned()]) };
+            world
+                .client
+                .change(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body))
+                .await?;
         }
         world.publish().await?;
         Ok(world)
@@ -103,9 +117,12 @@ impl World {
     async fn ready(&mut self) -> Result<(), CliError> {
         for _ in 0..600 {
             if !self.node.is_running() {
-                return Err(CliError::Here("the node ended right away; what it said stands above".into()));
+                return Err(CliError::Here(
+                    "the node ended right away; what it said stands above".into(),
+                ));
             }
-            let asked: Result<serde_json::Value, CliError> = self.client.get("/api/v1/openapi.json", &[]).await;
+            let asked: Result<serde_json::Value, CliError> =
+                self.client.get("/api/v1/openapi.json", &[]).await;
             if asked.is_ok() {
                 return Ok(());
             }
@@ -119,13 +136,21 @@ impl World {
             let text = String::from_utf8(Definitions::get(&name)?.data.into_owned()).ok()?;
             Some(FileText { file: format!("demo/{name}"), text })
         });
-        let library = |(name, text): (String, String)| FileText { file: format!("library/{name}.yaml"), text };
+        let library = |(name, text): (String, String)| FileText {
+            file: format!("library/{name}.yaml"),
+            text,
+        };
         let files = own.chain(arvok_library::files().into_iter().map(library)).collect();
         let plan: Plan = self
             .client
             .post(
                 "/api/v1/publish",
-                &PublishRequest { files, withdraw: Vec::new(), dry_run: false, expects: Vec::new() },
+                &PublishRequest {
+                    files,
+                    withdraw: Vec::new(),
+                    dry_run: false,
+                    expects: Vec::new(),
+                },
             )
             .await?;
         eprintln!("arvok: published {} definitions", plan.changes.len());
@@ -146,7 +171,12 @@ impl World {
 
     /// What was said in some channels of the chat, the oldest first.
     pub fn said_in(&self, channels: &[&str]) -> Vec<Message> {
-        self.harbour.chat.messages().into_iter().filter(|m| channels.contains(&m.channel.as_str())).collect()
+        self.harbour
+            .chat
+            .messages()
+            .into_iter()
+            .filter(|m| channels.contains(&m.channel.as_str()))
+            .collect()
     }
 
     /// Stops all of it.

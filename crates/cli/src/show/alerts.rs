@@ -10,7 +10,9 @@ fn number(value: Option<f64>) -> String {
 
 /// A list of alerts.
 pub fn alerts(page: &Page<AlertItem>) -> String {
-    let mut table = Table::new(&["alert", "received", "", "severity", "state", "kind", "resource", "value", "verdict"]);
+    let mut table = Table::new(&[
+        "alert", "received", "", "severity", "state", "kind", "resource", "value", "verdict",
+    ]);
     for a in &page.items {
         let verdicts: Vec<&str> = a.verdicts.iter().map(|v| v.verdict.as_str()).collect();
         let verdicts = if verdicts.is_empty() { "no rule".to_owned() } else { verdicts.join(", ") };
@@ -33,7 +35,14 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
 pub fn alert(d: &AlertDetail) -> String {
     let a = &d.alert;
     let mut lines = vec![
-        format!("Alert {} {} {} {}: {}", a.seq, gauge(a.severity, a.state), a.severity, a.state, a.summary),
+        format!(
+            "Alert {} {} {} {}: {}",
+            a.seq,
+            gauge(a.severity, a.state),
+            a.severity,
+            a.state,
+            a.summary
+        ),
         format!("  id        {}", a.id),
         format!("  source    {}", a.source),
         format!("  kind      {}", a.kind),
@@ -50,7 +59,11 @@ pub fn alert(d: &AlertDetail) -> String {
         lines.push(format!("  alarm     {alarm}"));
     }
     lines.push(String::new());
-    lines.push(if d.verdicts.is_empty() { "No rule concerns it.".into() } else { "Verdicts".into() });
+    lines.push(if d.verdicts.is_empty() {
+        "No rule concerns it.".into()
+    } else {
+        "Verdicts".into()
+    });
     for v in &d.verdicts {
         lines.push(format!("  {} (version {}): {}", v.rule, v.rule_version, v.verdict));
         lines.push(format!("    {}", v.reason));
@@ -86,10 +99,15 @@ pub fn taken(t: &DeliveryAnswer) -> String {
 
 /// A list of alarms.
 pub fn alarms(page: &Page<AlarmItem>) -> String {
-    let mut table = Table::new(&["alarm", "", "severity", "state", "kind", "resource", "since", "times", "job"]);
+    let mut table = Table::new(&[
+        "alarm", "", "severity", "state", "kind", "resource", "since", "times", "job",
+    ]);
     for a in &page.items {
-        let since =
-            if a.state == AlertState::Raised { ago(a.raised_at) } else { a.cleared_at.map_or_else(String::new, ago) };
+        let since = if a.state == AlertState::Raised {
+            ago(a.raised_at)
+        } else {
+            a.cleared_at.map_or_else(String::new, ago)
+        };
         table.row([
             a.id.to_string(),
             gauge(a.severity, a.state).to_owned(),
@@ -117,7 +135,14 @@ fn last_job(a: &AlarmItem) -> String {
 pub fn alarm(d: &AlarmDetail) -> String {
     let a = &d.alarm;
     let mut lines = vec![
-        format!("Alarm {} {} {} {}: {}", a.id, gauge(a.severity, a.state), a.severity, a.state, a.summary),
+        format!(
+            "Alarm {} {} {} {}: {}",
+            a.id,
+            gauge(a.severity, a.state),
+            a.severity,
+            a.state,
+            a.summary
+        ),
         format!("  source    {}", a.source),
         format!("  kind      {}", a.kind),
         format!("  resource  {}", a.resource),
@@ -131,6 +156,10 @@ pub fn alarm(d: &AlarmDetail) -> String {
     let none = Page { items: d.jobs.clone(), next: None, bounded: false };
     lines.push(jobs(&none));
     lines.push("\nNewest alerts".into());
-    lines.push(alerts(&Page { items: d.alerts.iter().take(10).cloned().collect(), next: None, bounded: false }));
+    lines.push(alerts(&Page {
+        items: d.alerts.iter().take(10).cloned().collect(),
+        next: None,
+        bounded: false,
+    }));
     lines.join("\n")
 }

@@ -2,14 +2,15 @@
 
 use super::{Table, ago, with_next};
 use arvok_api::{
-    CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported, OfferedOperation,
-    Page, TriedOperation,
+    CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported,
+    OfferedOperation, Page, TriedOperation,
 };
 use serde_json::Value;
 
 /// A list of connections.
 pub fn connections(page: &Page<ConnectionItem>) -> String {
-    let mut table = Table::new(&["connection", "state", "calls/h", "failed", "takes", "last call", "address"]);
+    let mut table =
+        Table::new(&["connection", "state", "calls/h", "failed", "takes", "last call", "address"]);
     for c in &page.items {
         table.row([
             c.name.clone(),
@@ -21,7 +22,10 @@ pub fn connections(page: &Page<ConnectionItem>) -> String {
             c.address.clone().or_else(|| c.trouble.clone()).unwrap_or_default(),
         ]);
     }
-    table.text("There are no connections; publish a `connection:` document, or begin with `arvok connection import`.")
+    table.text(
+        "There are no connections; publish a `connection:` document, or begin with `arvok \
+        connection import`.",
+    )
 }
 
 fn state(c: &ConnectionItem) -> String {
@@ -58,7 +62,8 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
     lines.extend(detail.at_once.map(|most| format!("  at once     {most} calls at most")));
     lines.extend(detail.rate.as_ref().map(|rate| format!("  rate        {rate}")));
     let failed = if c.failed > 0 { format!(", {} not well", c.failed) } else { String::new() };
-    let takes = c.median_ms.map_or_else(String::new, |ms| format!(", half of them within {}", millis(ms)));
+    let takes =
+        c.median_ms.map_or_else(String::new, |ms| format!(", half of them within {}", millis(ms)));
     lines.push(format!("  last hour   {} calls{failed}{takes}", c.calls));
     lines.extend(c.last_message.as_ref().map(|why| format!("  last call   {why}")));
     if !detail.used_by.is_empty() {
@@ -68,11 +73,18 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
     let mut table = Table::new(&["operation", "request", "twice", "takes"]);
     for o in &detail.operations {
         let follows = o.follows.as_ref().map_or_else(String::new, |key| format!(", {key}"));
-        table.row([o.name.clone(), format!("{}{follows}", o.request), o.repeat.clone(), takes_of(o)]);
+        table.row([
+            o.name.clone(),
+            format!("{}{follows}", o.request),
+            o.repeat.clone(),
+            takes_of(o),
+        ]);
     }
     lines.push(table.text("Its connector is not published."));
     lines.push(format!("\n{}", call_table(calls)));
-    lines.extend(calls.next.as_ref().map(|_| format!("All of them: `arvok connection calls {}`.", c.name)));
+    lines.extend(
+        calls.next.as_ref().map(|_| format!("All of them: `arvok connection calls {}`.", c.name)),
+    );
     lines.join("\n")
 }
 
@@ -90,7 +102,8 @@ pub fn calls(page: &Page<CallItem>) -> String {
 }
 
 fn call_table(page: &Page<CallItem>) -> String {
-    let mut table = Table::new(&["call", "operation", "for", "when", "took", "ended", "what went wrong"]);
+    let mut table =
+        Table::new(&["call", "operation", "for", "when", "took", "ended", "what went wrong"]);
     for c in &page.items {
         let whom = match (c.job, &c.step, &c.by) {
             (Some(job), Some(step), _) => format!("job {job} {step}"),
@@ -129,11 +142,15 @@ pub fn request(request: &CallRequest) -> String {
 /// What came of a call by hand.
 pub fn tried(operation: &str, tried: &TriedOperation) -> String {
     let state = tried.state.map_or_else(String::new, |s| s.to_string());
-    let mut lines = vec![request(&tried.request), format!("{operation}: {state} in {}", millis(tried.millis as f64))];
+    let mut lines = vec![
+        request(&tried.request),
+        format!("{operation}: {state} in {}", millis(tried.millis as f64)),
+    ];
     let odd = tried.answer.as_ref().filter(|answer| tried.output.as_ref() != Some(&answer.body));
     lines.extend(odd.map(|answer| format!("  answer {} {}", answer.status, answer.body)));
     lines.extend(tried.message.as_ref().map(|why| format!("  {why}")));
-    lines.extend(tried.output.as_ref().and_then(|output| serde_json::to_string_pretty(output).ok()));
+    lines
+        .extend(tried.output.as_ref().and_then(|output| serde_json::to_string_pretty(output).ok()));
     lines.join("\n")
 }
 
@@ -142,7 +159,12 @@ pub fn described(made: &Imported) -> String {
     let mut table = Table::new(&["operation", "request", "taken over", "what it does"]);
     for o in &made.operations {
         let taken = if o.taken { "yes" } else { "no" };
-        table.row([o.name.clone(), o.request.clone(), taken.into(), o.summary.clone().unwrap_or_default()]);
+        table.row([
+            o.name.clone(),
+            o.request.clone(),
+            taken.into(),
+            o.summary.clone().unwrap_or_default(),
+        ]);
     }
     let left: Vec<String> = made.left_out.iter().map(|one| format!("\nleft out: {one}")).collect();
     format!("{}\n\n{}{}", made.title, table.text("It has no operations."), left.concat())

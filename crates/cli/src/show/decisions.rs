@@ -5,7 +5,8 @@ use arvok_api::{DecisionItem, DecisionState, Page};
 
 /// A list of decisions.
 pub fn decisions(page: &Page<DecisionItem>) -> String {
-    let mut table = Table::new(&["decision", "state", "until", "job", "target", "question", "choices"]);
+    let mut table =
+        Table::new(&["decision", "state", "until", "job", "target", "question", "choices"]);
     for d in &page.items {
         let chosen = d.choice.clone().filter(|_| d.state == DecisionState::Taken);
         let choices = d.choices.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(", ");
@@ -24,12 +25,23 @@ pub fn decisions(page: &Page<DecisionItem>) -> String {
 
 /// One decision.
 pub fn decision(d: &DecisionItem) -> String {
-    let mut lines = vec![format!("Decision {}, {}: job {}, {} on {}", d.id, d.state, d.job, d.runbook, d.target)];
+    let mut lines = vec![format!(
+        "Decision {}, {}: job {}, {} on {}",
+        d.id, d.state, d.job, d.runbook, d.target
+    )];
     lines.extend(d.text.lines().map(|line| format!("  {line}")));
     lines.push("\nChoices".into());
     lines.extend(d.choices.iter().map(|c| format!("  {:12}  {}", c.name, c.words)));
-    let unanswered = d.unanswered.as_ref().map_or_else(|| "the step fails".to_owned(), |s| format!("it means {s}"));
-    lines.push(format!("\nAsked {}, of {}; it stands until {}.", exact(d.asked_at), d.to, exact(d.until)));
+    let unanswered = d
+        .unanswered
+        .as_ref()
+        .map_or_else(|| "the step fails".to_owned(), |s| format!("it means {s}"));
+    lines.push(format!(
+        "\nAsked {}, of {}; it stands until {}.",
+        exact(d.asked_at),
+        d.to,
+        exact(d.until)
+    ));
     match (d.state, &d.choice) {
         (DecisionState::Open, _) => {
             lines.push(format!("If nobody decides, {unanswered}."));
@@ -43,7 +55,9 @@ pub fn decision(d: &DecisionItem) -> String {
             lines.extend(d.remark.as_ref().map(|r| format!("  {r}")));
         }
         (DecisionState::Silent, _) => lines.push(format!("Nobody decided in time: {unanswered}.")),
-        (DecisionState::Taken | DecisionState::Withdrawn, _) => lines.push("The job does not ask any more.".into()),
+        (DecisionState::Taken | DecisionState::Withdrawn, _) => {
+            lines.push("The job does not ask any more.".into())
+        }
     }
     lines.join("\n")
 }

@@ -2,7 +2,8 @@
 
 use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem, Page, Plan, PlannedChange, Retried, UnreadableItem, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem, Page, Plan, PlannedChange, Retried,
+    UnreadableItem, Use,
 };
 use similar::{ChangeTag, TextDiff};
 
@@ -13,23 +14,46 @@ type Cells = fn(&DefinitionItem, String) -> Vec<String>;
 pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
     let last = |i: &DefinitionItem| i.used.last_at.map_or_else(|| "never".to_owned(), ago);
     let (headings, row): (&[&str], Cells) = match kind {
-        "rule" => {
-            (&["rule", "version", "stance", "runbook", "alerts", "jobs", "helped", "last", "summary"], |i, last| {
+        "rule" => (
+            &[
+                "rule", "version", "stance", "runbook", "alerts", "jobs", "helped", "last",
+                "summary",
+            ],
+            |i, last| {
                 let stance = i.stance.map_or_else(String::new, |s| s.to_string());
-                let (alerts, jobs, helped) =
-                    (i.used.alerts.to_string(), i.used.jobs.to_string(), i.used.confirmed.to_string());
+                let (alerts, jobs, helped) = (
+                    i.used.alerts.to_string(),
+                    i.used.jobs.to_string(),
+                    i.used.confirmed.to_string(),
+                );
                 vec![stance, i.runbook.clone().unwrap_or_default(), alerts, jobs, helped, last]
-            })
-        }
+            },
+        ),
         "runbook" => (&["runbook", "version", "jobs", "helped", "last", "summary"], |i, last| {
             vec![i.used.jobs.to_string(), i.used.confirmed.to_string(), last]
         }),
-        "source" => {
-            (&["source", "version", "alerts", "unreadable", "id conflicts", "refused", "last", "summary"], |i, last| {
+        "source" => (
+            &[
+                "source",
+                "version",
+                "alerts",
+                "unreadable",
+                "id conflicts",
+                "refused",
+                "last",
+                "summary",
+            ],
+            |i, last| {
                 let Use { alerts, unreadable, conflicts, refused, .. } = &i.used;
-                vec![alerts.to_string(), unreadable.to_string(), conflicts.to_string(), refused.to_string(), last]
-            })
-        }
+                vec![
+                    alerts.to_string(),
+                    unreadable.to_string(),
+                    conflicts.to_string(),
+                    refused.to_string(),
+                    last,
+                ]
+            },
+        ),
         _ => (&["name", "version", "published", "by", "summary"], |i, _| {
             vec![when(i.published_at), i.published_by.clone()]
         }),
@@ -48,27 +72,40 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
 pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
     let i = &d.item;
     let mut lines = vec![
-        format!("{kind} {}, version {}, published by {} {}", i.name, i.version, i.published_by, exact(i.published_at)),
+        format!(
+            "{kind} {}, version {}, published by {} {}",
+            i.name,
+            i.version,
+            i.published_by,
+            exact(i.published_at)
+        ),
         String::new(),
         d.text.trim_end().to_owned(),
     ];
     if !d.verdicts.is_empty() {
-        let counts: Vec<String> = d.verdicts.iter().map(|v| format!("{} {}", v.count, v.verdict)).collect();
+        let counts: Vec<String> =
+            d.verdicts.iter().map(|v| format!("{} {}", v.count, v.verdict)).collect();
         lines.push(format!("\nVerdicts: {}", counts.join(", ")));
     }
     if kind == "source" {
         lines.extend(
-            d.read_by_default.iter().map(|read| format!("\nWithout lines of its own it is read by these:\n\n{read}")),
+            d.read_by_default
+                .iter()
+                .map(|read| format!("\nWithout lines of its own it is read by these:\n\n{read}")),
         );
         lines.extend(listeners(&d.listeners));
         let Use { conflicts, refused, .. } = &i.used;
         if *conflicts > 0 {
             let alerts = count(usize::try_from(*conflicts).unwrap_or_default(), "alert");
-            lines.push(format!("\nId conflicts: {alerts} not taken, since the id had come before with other content"));
+            lines.push(format!(
+                "\nId conflicts: {alerts} not taken, since the id had come before \
+                with other content"
+            ));
         }
         if *refused > 0 {
             lines.push(format!(
-                "\nRefused within a day: {refused}, since the sender did not say who it is; see `arvok audit list --act sender.refused`"
+                "\nRefused within a day: {refused}, since the sender did not say who it is; see \
+                `arvok audit list --act sender.refused`"
             ));
         }
     }
@@ -83,13 +120,28 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
 fn listeners(all: &[ListenerItem]) -> Vec<String> {
     let one = |l: &ListenerItem| {
         let (transport, state) = (word(&l.transport), word(&l.state));
-        let reason = l.reason.as_ref().map(|reason| format!(": {reason}; it is tried again")).unwrap_or_default();
+        let reason = l
+            .reason
+            .as_ref()
+            .map(|reason| format!(": {reason}; it is tried again"))
+            .unwrap_or_default();
         let mut counts = vec![format!("{} taken", l.taken)];
-        let more =
-            [(l.unreadable, "unreadable"), (l.dropped, "lost"), (l.refused, "refused"), (l.open, "connections open")];
-        counts.extend(more.iter().filter(|(count, _)| *count > 0).map(|(count, of)| format!("{count} {of}")));
+        let more = [
+            (l.unreadable, "unreadable"),
+            (l.dropped, "lost"),
+            (l.refused, "refused"),
+            (l.open, "connections open"),
+        ];
+        counts.extend(
+            more.iter().filter(|(count, _)| *count > 0).map(|(count, of)| format!("{count} {of}")),
+        );
         let counts = counts.join(", ");
-        format!("  {transport} {}  {state} since {}{reason}  {counts}  at {}", l.address, when(l.since), l.node)
+        format!(
+            "  {transport} {}  {state} since {}{reason}  {counts}  at {}",
+            l.address,
+            when(l.since),
+            l.node
+        )
     };
     let head = (!all.is_empty()).then(|| "\nListeners:".to_owned());
     head.into_iter().chain(all.iter().map(one)).collect()
@@ -121,7 +173,9 @@ pub fn retried(r: &Retried) -> String {
         (0, 0) => "There is nothing that could not be read.".to_owned(),
         (0, still) => format!("None of {} can be read yet:", count(still, "payload")),
         (_, 0) => format!("Read {read}: {alerts} taken."),
-        (_, still) => format!("Read {read}: {alerts} taken. {} cannot be read yet:", count(still, "payload")),
+        (_, still) => {
+            format!("Read {read}: {alerts} taken. {} cannot be read yet:", count(still, "payload"))
+        }
     }];
     lines.extend(r.still.iter().map(|s| format!("  {}  {}", s.id, s.reason)));
     lines.join("\n")

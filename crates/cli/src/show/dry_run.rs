@@ -5,7 +5,8 @@ use serde_json::Value;
 
 /// A dry run, step by step.
 pub fn dry_run(dry: &DryRun) -> String {
-    let mut lines = vec![format!("{} version {} on {} would do this:", dry.runbook, dry.version, dry.target)];
+    let mut lines =
+        vec![format!("{} version {} on {} would do this:", dry.runbook, dry.version, dry.target)];
     steps(&dry.steps, 0, &mut lines);
     for part in &dry.further {
         lines.push(format!("  {}:", part.label));
@@ -24,16 +25,21 @@ fn one(step: &DryStep, depth: usize, lines: &mut Vec<String>) {
     let indent = "  ".repeat(depth + 1);
     let title = step.summary.as_deref().unwrap_or(&step.id);
     lines.push(format!("{indent}□ {title} [{} {}] {}", step.kind, step.place, step.does));
-    lines.extend(step.when.as_ref().map(|when| format!("{indent}    {:6} {}", "when", words(when))));
+    lines
+        .extend(step.when.as_ref().map(|when| format!("{indent}    {:6} {}", "when", words(when))));
     let width = step.given.iter().map(|g| g.name.chars().count()).max().unwrap_or(0).max(6);
     for given in &step.given {
         let fails = given.name == "require" && given.preview.value == Some(Value::Bool(false));
-        let told = if fails { "does not hold: it would fail here".into() } else { words(&given.preview) };
+        let told =
+            if fails { "does not hold: it would fail here".into() } else { words(&given.preview) };
         lines.push(format!("{indent}    {:width$} {told}", given.name));
     }
     if let Some(request) = &step.request {
         let body = request.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
-        lines.push(format!("{indent}    {:width$} {} {}{body}", "sends", request.method, request.target));
+        lines.push(format!(
+            "{indent}    {:width$} {} {}{body}",
+            "sends", request.method, request.target
+        ));
     }
     for DryPart { label, taken, steps: within } in &step.parts {
         let how = match taken {

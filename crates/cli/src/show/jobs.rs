@@ -1,7 +1,9 @@
 //! Jobs.
 
 use super::{Table, between, count, exact, when, with_next};
-use arvok_api::{Attempt, DecisionState, GoesOn, JobDetail, JobItem, JobPart, JobStep, Page, StepState};
+use arvok_api::{
+    Attempt, DecisionState, GoesOn, JobDetail, JobItem, JobPart, JobStep, Page, StepState,
+};
 
 /// What people did to a job, but for launching it, which is told otherwise.
 fn acts(d: &JobDetail) -> impl Iterator<Item = String> + '_ {
@@ -13,7 +15,8 @@ fn acts(d: &JobDetail) -> impl Iterator<Item = String> + '_ {
 
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
-    let mut table = Table::new(&["job", "dispatched", "runbook", "target", "state", "effect", "took", "doing"]);
+    let mut table =
+        Table::new(&["job", "dispatched", "runbook", "target", "state", "effect", "took", "doing"]);
     for j in &page.items {
         table.row([
             j.id.to_string(),
@@ -23,7 +26,11 @@ pub fn jobs(page: &Page<JobItem>) -> String {
             j.state.to_string(),
             j.effect.map_or_else(|| "not known".into(), |e| e.to_string()),
             between(j.started_at, j.finished_at),
-            if j.effect.is_some_and(|e| e.as_str() == j.doing) { String::new() } else { j.doing.clone() },
+            if j.effect.is_some_and(|e| e.as_str() == j.doing) {
+                String::new()
+            } else {
+                j.doing.clone()
+            },
         ]);
     }
     with_next(table.text("No jobs."), page)
@@ -70,7 +77,11 @@ pub fn rows(detail: &JobDetail) -> Vec<Row<'_>> {
     let mut rows = Vec::new();
     steps(&detail.steps, 0, &mut rows);
     // The proof has a line of its own.
-    detail.further.iter().filter(|p| p.taken && p.label != "confirm").for_each(|p| part(p, 0, false, &mut rows));
+    detail
+        .further
+        .iter()
+        .filter(|p| p.taken && p.label != "confirm")
+        .for_each(|p| part(p, 0, false, &mut rows));
     rows
 }
 
@@ -78,7 +89,10 @@ fn steps<'a>(all: &'a [JobStep], depth: usize, rows: &mut Vec<Row<'a>>) {
     for step in all {
         rows.push(Row { depth, line: Line::Step(step) });
         let undecided = step.state == StepState::Next;
-        step.parts.iter().filter(|p| p.taken || p.label != "undo").for_each(|p| part(p, depth + 1, undecided, rows));
+        step.parts
+            .iter()
+            .filter(|p| p.taken || p.label != "undo")
+            .for_each(|p| part(p, depth + 1, undecided, rows));
         if step.left_out > 0 {
             rows.push(Row { depth: depth + 1, line: Line::LeftOut(step.left_out) });
         }
@@ -99,7 +113,10 @@ fn part<'a>(part: &'a JobPart, depth: usize, undecided: bool, rows: &mut Vec<Row
 
 /// One step with its last try.
 pub fn step_line(step: &JobStep) -> String {
-    let took = step.attempts.last().map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
+    let took = step
+        .attempts
+        .last()
+        .map_or_else(String::new, |a| between(Some(a.started_at), a.finished_at));
     format!("{} {took}", step_line_untimed(step)).trim_end().to_owned()
 }
 
@@ -115,7 +132,11 @@ pub fn step_line_untimed(step: &JobStep) -> String {
         StepState::Stopped => "◼",
         StepState::Next | StepState::NotRun | StepState::Skipped => "□",
     };
-    let tries = if step.attempts.len() > 1 { format!(", {} tries", step.attempts.len()) } else { String::new() };
+    let tries = if step.attempts.len() > 1 {
+        format!(", {} tries", step.attempts.len())
+    } else {
+        String::new()
+    };
     let title = step.summary.as_deref().unwrap_or(&step.id);
     let job = step.job.map_or_else(String::new, |job| format!(", job {job}"));
     format!("{mark} {title} [{} {}] {}{tries}{job}", step.kind, step.place, step.state)
@@ -147,13 +168,17 @@ fn saw(a: &Attempt) -> Option<String> {
 }
 
 fn tries(step: &JobStep, indent: &str) -> Vec<String> {
-    let telling = |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
+    let telling =
+        |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
     let one = |a: &Attempt| {
-        let given = Some(&a.give).filter(|g| telling(g)).map(|g| format!("{indent}    given  {}", compact(g)));
+        let given = Some(&a.give)
+            .filter(|g| telling(g))
+            .map(|g| format!("{indent}    given  {}", compact(g)));
         let sent = a.request.as_ref().map(|r| {
             let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
             // What waits for its turn has not gone out yet.
-            let waits = step.state == StepState::Waiting && step.kind == "call" && a.answer.is_none();
+            let waits =
+                step.state == StepState::Waiting && step.kind == "call" && a.answer.is_none();
             let sent = if waits { "will send" } else { "sent  " };
             format!("{indent}    {sent} {} {}{body}", r.method, r.target)
         });
@@ -164,7 +189,11 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             format!("{indent}    answer {}{body}", answer.status)
         });
         let saw = saw(a).map(|saw| format!("{indent}    saw    {saw}"));
-        let gave = a.output.as_ref().filter(|o| telling(o)).map(|o| format!("{indent}    gave   {}", compact(o)));
+        let gave = a
+            .output
+            .as_ref()
+            .filter(|o| telling(o))
+            .map(|o| format!("{indent}    gave   {}", compact(o)));
         let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
         [given, sent, answer, saw, gave, error].into_iter().flatten()
     };
@@ -202,8 +231,11 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(d.alert.as_ref().map(|a| format!("  alert       {}: {}", a.seq, a.summary)));
     // The first of a gathering stands above.
     let others = d.gathered.iter().filter(|a| Some(a.seq) != j.alert);
-    lines.extend(others.take(GATHERED_SHOWN).map(|a| format!("  and for     {}: {}", a.seq, a.summary)));
-    let more = (d.gathered.len().saturating_sub(1)).saturating_sub(GATHERED_SHOWN) + d.gathered_more;
+    lines.extend(
+        others.take(GATHERED_SHOWN).map(|a| format!("  and for     {}: {}", a.seq, a.summary)),
+    );
+    let more =
+        (d.gathered.len().saturating_sub(1)).saturating_sub(GATHERED_SHOWN) + d.gathered_more;
     if more > 0 {
         lines.push(format!("  and for     {}", count(more, "more alert")));
     }
@@ -212,7 +244,9 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(d.reason.as_ref().map(|r| format!("  reason      {r}")));
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
     lines.extend(d.goes_on_as.map(|job| format!("  goes on     as job {job}")));
-    lines.extend(d.seen.as_ref().map(|seen| format!("  seen        by {}, {}", seen.by, exact(seen.at))));
+    lines.extend(
+        d.seen.as_ref().map(|seen| format!("  seen        by {}, {}", seen.by, exact(seen.at))),
+    );
     lines.extend(acts(d));
     if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {
         lines.push("\nInputs".into());
@@ -227,12 +261,19 @@ pub fn job(d: &JobDetail) -> String {
                 lines.extend(tries(step, &indent));
             }
             Line::Part(name, gone) => lines.push(format!("{indent}{}", part_line(name, gone))),
-            Line::LeftOut(items) => lines.push(format!("{indent}{items} more, none of them open or failed")),
+            Line::LeftOut(items) => {
+                lines.push(format!("{indent}{items} more, none of them open or failed"))
+            }
         }
     }
     for open in d.decisions.iter().filter(|o| o.state == DecisionState::Open) {
         let choices = open.choices.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(" or ");
-        lines.push(format!("\nDecision {} is open, until {}: {}", open.id, exact(open.until), open.text));
+        lines.push(format!(
+            "\nDecision {} is open, until {}: {}",
+            open.id,
+            exact(open.until),
+            open.text
+        ));
         lines.push(format!("  decide with `arvok decision take {} <choice>`: {choices}", open.id));
     }
     let how = d.confirm.as_ref().map_or_else(String::new, |c| format!(" ({c})"));

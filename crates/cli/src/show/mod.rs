@@ -47,11 +47,15 @@ pub fn json(value: &impl Serialize) -> Result<(), CliError> {
 
 /// JSON in which nothing but spaces and lines' ends is left to a terminal, and no value is changed.
 pub fn escaped(json: String) -> String {
-    let odd = |c: char| (c.is_control() && c != '\n') || plain(c.encode_utf8(&mut [0; 4])) != c.to_string();
+    let odd = |c: char| {
+        (c.is_control() && c != '\n') || plain(c.encode_utf8(&mut [0; 4])) != c.to_string()
+    };
     if !json.contains(odd) {
         return json;
     }
-    json.chars().map(|c| if odd(c) { format!("\\u{:04x}", u32::from(c)) } else { c.to_string() }).collect()
+    json.chars()
+        .map(|c| if odd(c) { format!("\\u{:04x}", u32::from(c)) } else { c.to_string() })
+        .collect()
 }
 
 /// The gauge of a severity in one character: the fuller the worse, empty for what is over.
@@ -71,7 +75,9 @@ pub fn gauge(severity: Severity, state: AlertState) -> &'static str {
 /// A page's text, and how to go on behind it.
 pub fn with_next<T>(text: String, page: &Page<T>) -> String {
     match &page.next {
-        Some(next) if page.bounded => format!("{text}\nOlder ones were not looked at; go on with --after {next}"),
+        Some(next) if page.bounded => {
+            format!("{text}\nOlder ones were not looked at; go on with --after {next}")
+        }
         Some(next) => format!("{text}\nThere are more: --after {next}"),
         None => text,
     }

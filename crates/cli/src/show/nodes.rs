@@ -10,14 +10,21 @@ const SILENT: f64 = 10.0;
 
 /// Nodes as a table, and below it what waits.
 pub fn nodes(n: &Nodes) -> String {
-    let mut table = Table::new(&["node", "state", "build", "since", "heard", "leases", "clock", "commit", "waiting"]);
+    let mut table = Table::new(&[
+        "node", "state", "build", "since", "heard", "leases", "clock", "commit", "waiting",
+    ]);
     n.nodes.iter().for_each(|n| table.row(row(n)));
     format!("{}\n\n{}", table.text("No node has been heard of."), backlog(&n.backlog))
 }
 
 /// The halt of all jobs, in a line.
 pub fn halt(halt: &Halt) -> String {
-    format!("Jobs are halted since {} by {}: {}. `arvok halt lift` ends this.", exact(halt.since), halt.by, halt.reason)
+    format!(
+        "Jobs are halted since {} by {}: {}. `arvok halt lift` ends this.",
+        exact(halt.since),
+        halt.by,
+        halt.reason
+    )
 }
 
 fn row(n: &NodeItem) -> [String; 9] {
@@ -60,7 +67,10 @@ fn backlog(b: &Backlog) -> String {
         n => format!("{n} jobs wait for their turn, the oldest for {}.", seconds(b.oldest_queued)),
     });
     if b.overdue > 1.0 {
-        lines.push(format!("A due time passed {} ago and nobody has looked at it.", seconds(b.overdue)));
+        lines.push(format!(
+            "A due time passed {} ago and nobody has looked at it.",
+            seconds(b.overdue)
+        ));
     }
     if b.lock_waits > 0 {
         lines.push(format!("{} statements wait for a lock.", b.lock_waits));
@@ -69,7 +79,10 @@ fn backlog(b: &Backlog) -> String {
         lines.push(format!("{} due times are set aside:", b.aside));
         for a in &b.set_aside {
             let again = a.again_at.map_or_else(String::new, |t| format!(", again {}", ago(t)));
-            lines.push(format!("  rule {} {}: {} (tried {} times{again})", a.rule, a.key, a.reason, a.tries));
+            lines.push(format!(
+                "  rule {} {}: {} (tried {} times{again})",
+                a.rule, a.key, a.reason, a.tries
+            ));
         }
     }
     lines.join("\n")

@@ -5,7 +5,8 @@ use arvok_api::{Page, ProposalItem, ProposalState};
 
 /// A list of proposals.
 pub fn proposals(page: &Page<ProposalItem>) -> String {
-    let mut table = Table::new(&["proposal", "state", "made", "runbook", "target", "rule", "reason"]);
+    let mut table =
+        Table::new(&["proposal", "state", "made", "runbook", "target", "rule", "reason"]);
     for p in &page.items {
         table.row([
             p.id.to_string(),
@@ -38,7 +39,10 @@ pub fn proposal(p: &ProposalItem) -> String {
     lines.push("\nInputs".into());
     lines.extend(p.inputs.as_object().into_iter().flatten().map(|(k, v)| format!("  {k:12}  {v}")));
     if p.state == ProposalState::Open {
-        lines.push(format!("\nLaunch it with `arvok proposal launch {}`, or dismiss it with a reason.", p.id));
+        lines.push(format!(
+            "\nLaunch it with `arvok proposal launch {}`, or dismiss it with a reason.",
+            p.id
+        ));
     }
     lines.join("\n")
 }

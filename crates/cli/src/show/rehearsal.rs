@@ -13,7 +13,12 @@ pub fn rehearsal(r: &RehearsalResult) -> String {
     let clock = |t: chrono::DateTime<chrono::Utc>| t.to_rfc3339_opts(SecondsFormat::Secs, true);
     let mut lines = vec![
         format!("{} from {} to {}, as if it acted", r.rule, clock(r.from), clock(r.to)),
-        format!("{} alerts, {} matched, {} dispatched", r.now.alerts, r.now.matched, many(r.now.dispatches, "job")),
+        format!(
+            "{} alerts, {} matched, {} dispatched",
+            r.now.alerts,
+            r.now.matched,
+            many(r.now.dispatches, "job")
+        ),
     ];
     if r.now.broken > 0 {
         let first = r.now.broken_first.as_deref().unwrap_or_default();
@@ -35,8 +40,10 @@ pub fn rehearsal(r: &RehearsalResult) -> String {
             ));
         }
         if !d.only_before.is_empty() {
-            lines
-                .push(format!("  {} that only the published one makes:", many(d.only_before.len() as u64, "dispatch")));
+            lines.push(format!(
+                "  {} that only the published one makes:",
+                many(d.only_before.len() as u64, "dispatch")
+            ));
             let only: Vec<&RehearsalDispatch> =
                 before.dispatched.iter().filter(|p| d.only_before.contains(&p.job)).collect();
             lines.extend(only.into_iter().take(SHOWN).map(|p| dispatch(p, '-')));
@@ -57,12 +64,21 @@ fn many(n: u64, what: &str) -> String {
 }
 
 fn counts(r: &RehearsalResult) -> Vec<String> {
-    let before = |verdict: Verdict| r.before.as_ref().map(|b| b.verdicts.get(&verdict).copied().unwrap_or(0));
-    let verdicts: BTreeSet<Verdict> =
-        r.now.verdicts.keys().chain(r.before.iter().flat_map(|b| b.verdicts.keys())).copied().collect();
+    let before = |verdict: Verdict| {
+        r.before.as_ref().map(|b| b.verdicts.get(&verdict).copied().unwrap_or(0))
+    };
+    let verdicts: BTreeSet<Verdict> = r
+        .now
+        .verdicts
+        .keys()
+        .chain(r.before.iter().flat_map(|b| b.verdicts.keys()))
+        .copied()
+        .collect();
     let line = |verdict: Verdict| {
         let n = r.now.verdicts.get(&verdict).copied().unwrap_or(0);
-        let was = before(verdict).filter(|b| *b != n).map_or_else(String::new, |b| format!("  (published: {b})"));
+        let was = before(verdict)
+            .filter(|b| *b != n)
+            .map_or_else(String::new, |b| format!("  (published: {b})"));
         format!("  {:12} {n:>8}{was}", verdict.as_str())
     };
     verdicts.into_iter().map(line).collect()
@@ -72,8 +88,11 @@ fn dispatched(report: &RehearsalReport, marked: Option<(&[i64], char)>) -> Vec<S
     if report.dispatched.is_empty() {
         return vec!["  none".into()];
     }
-    let mark = |p: &RehearsalDispatch| marked.filter(|(jobs, _)| jobs.contains(&p.job)).map_or(' ', |(_, mark)| mark);
-    let mut lines: Vec<String> = report.dispatched.iter().take(SHOWN).map(|p| dispatch(p, mark(p))).collect();
+    let mark = |p: &RehearsalDispatch| {
+        marked.filter(|(jobs, _)| jobs.contains(&p.job)).map_or(' ', |(_, mark)| mark)
+    };
+    let mut lines: Vec<String> =
+        report.dispatched.iter().take(SHOWN).map(|p| dispatch(p, mark(p))).collect();
     if report.dispatched.len() > SHOWN {
         lines.push(format!("  and {} more; --json has them all", report.dispatched.len() - SHOWN));
     }

@@ -12,7 +12,12 @@ pub fn storage(s: &Storage) -> String {
     s.kinds.iter().for_each(|k| kinds.row([k.name.clone(), count(k.rows), size(k.bytes)]));
     let mut days = Table::new(&["day from", "to", "alerts", "size", "verdicts", "size", "goes"]);
     s.days.iter().for_each(|d| days.row(day(d)));
-    format!("{}\n\n{}\n\n{}", kinds.text("Nothing is stored."), days.text("No day has begun yet."), policy(s))
+    format!(
+        "{}\n\n{}\n\n{}",
+        kinds.text("Nothing is stored."),
+        days.text("No day has begun yet."),
+        policy(s)
+    )
 }
 
 fn day(d: &StoredDay) -> [String; 7] {
@@ -29,8 +34,13 @@ fn day(d: &StoredDay) -> [String; 7] {
 
 fn policy(s: &Storage) -> String {
     let mut lines = vec![format!("{} in all.", size(s.bytes))];
-    lines.extend(kept(&s.kept).into_iter().map(|(what, time)| format!("{what} are kept for {time}.")));
-    lines.push(format!("An id that comes again is recognised for {} at least.", period(s.ids_known_seconds)));
+    lines.extend(
+        kept(&s.kept).into_iter().map(|(what, time)| format!("{what} are kept for {time}.")),
+    );
+    lines.push(format!(
+        "An id that comes again is recognised for {} at least.",
+        period(s.ids_known_seconds)
+    ));
     lines.join("\n")
 }
 
@@ -41,7 +51,11 @@ fn period(seconds: i64) -> Period {
 /// What is kept, and for how long.
 fn kept(kept: &RetentionTimes) -> Vec<(String, Period)> {
     let mut all = vec![("Alerts and verdicts".to_owned(), period(kept.alerts_seconds))];
-    all.extend(kept.sources_seconds.iter().map(|(source, time)| (format!("Those of {source}"), period(*time))));
+    all.extend(
+        kept.sources_seconds
+            .iter()
+            .map(|(source, time)| (format!("Those of {source}"), period(*time))),
+    );
     all.push(("Payloads that cannot be read".to_owned(), period(kept.unreadable_seconds)));
     all.push(("Tries of jobs that have ended".to_owned(), period(kept.attempts_seconds)));
     all
@@ -59,20 +73,26 @@ pub fn keep(plan: &KeepPlan) -> String {
     let mut shown = BTreeSet::new();
     for name in names.filter(|name| before.get(name) != after.get(name)) {
         if shown.insert(name.clone()) {
-            let time =
-                |of: &BTreeMap<String, Period>| of.get(&name).map_or_else(|| "like others".into(), ToString::to_string);
+            let time = |of: &BTreeMap<String, Period>| {
+                of.get(&name).map_or_else(|| "like others".into(), ToString::to_string)
+            };
             table.row([name.clone(), time(&before), time(&after)]);
         }
     }
     let goes = &plan.goes;
-    let number = |n: i64| if n >= goes.most_counted { format!("{} and more", count(n)) } else { count(n) };
+    let number =
+        |n: i64| if n >= goes.most_counted { format!("{} and more", count(n)) } else { count(n) };
     let mut gone = Vec::new();
     if goes.alerts > 0 || goes.days > 0 {
-        let days = if goes.days > 0 { format!(" ({} whole days)", goes.days) } else { String::new() };
+        let days =
+            if goes.days > 0 { format!(" ({} whole days)", goes.days) } else { String::new() };
         gone.push(format!("{} alerts with their verdicts{days}", number(goes.alerts)));
     }
-    let rest = [(goes.unreadable, "payloads that cannot be read"), (goes.attempts, "tries of jobs")];
-    gone.extend(rest.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n))));
+    let rest =
+        [(goes.unreadable, "payloads that cannot be read"), (goes.attempts, "tries of jobs")];
+    gone.extend(
+        rest.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{} {what}", number(*n))),
+    );
     let gone = match gone.is_empty() {
         true => "Nothing goes now: nothing is older.".to_owned(),
         false => format!("What goes within the next minutes: {}.", gone.join(", ")),
@@ -116,6 +136,9 @@ mod tests {
     #[test]
     fn numbers_are_read_at_a_glance() {
         assert_eq!([count(7), count(1_234), count(1_234_567)], ["7", "1,234", "1,234,567"]);
-        assert_eq!([size(0), size(999), size(1_500), size(2_300_000_000)], ["0 B", "999 B", "1.5 kB", "2.3 GB"]);
+        assert_eq!(
+            [size(0), size(999), size(1_500), size(2_300_000_000)],
+            ["0 B", "999 B", "1.5 kB", "2.3 GB"]
+        );
     }
 }

@@ -5,7 +5,15 @@ use arvok_api::{OutgoingItem, OutgoingState, Page, SubscriberItem, SubscriberSta
 
 /// A list of subscribers.
 pub fn subscribers(page: &Page<SubscriberItem>) -> String {
-    let mut table = Table::new(&["subscriber", "state", "taken", "waiting", "given up", "last taken", "address"]);
+    let mut table = Table::new(&[
+        "subscriber",
+        "state",
+        "taken",
+        "waiting",
+        "given up",
+        "last taken",
+        "address",
+    ]);
     for s in &page.items {
         table.row([
             s.name.clone(),
@@ -39,23 +47,38 @@ pub fn subscriber(s: &SubscriberItem, latest: &Page<OutgoingItem>) -> String {
     lines.push(format!("  taken       {}{last}", s.delivered));
     lines.push(format!("  waiting     {}", s.waiting));
     if s.given_up > 0 {
-        lines.push(format!("  given up    {}; `arvok subscriber replay {}` sends them once more", s.given_up, s.name));
+        lines.push(format!(
+            "  given up    {}; `arvok subscriber replay {}` sends them once more",
+            s.given_up, s.name
+        ));
     }
     if s.left_out > 0 {
         lines.push(format!(
-            "  left out    {}, since too many waited; `arvok subscriber replay {} --since TIME` sends them",
+            "  left out    {}, since too many waited; `arvok subscriber replay {} --since TIME` \
+            sends them",
             s.left_out, s.name
         ));
     }
     if let Some(trouble) = &s.trouble {
-        let tries = if s.failures > 1 { format!(" ({} tries in a row)", s.failures) } else { String::new() };
-        let next = s.rests_until.map_or_else(String::new, |at| format!("; the next try is {}", ago(at)));
+        let tries = if s.failures > 1 {
+            format!(" ({} tries in a row)", s.failures)
+        } else {
+            String::new()
+        };
+        let next =
+            s.rests_until.map_or_else(String::new, |at| format!("; the next try is {}", ago(at)));
         lines.push(format!("  trouble     {trouble}{tries}{next}"));
     }
     if s.state == SubscriberState::Gone {
-        lines.push(format!("  It wants no events any more. `arvok subscriber confirm {}` asks it again.", s.name));
+        lines.push(format!(
+            "  It wants no events any more. `arvok subscriber confirm {}` asks it again.",
+            s.name
+        ));
     }
-    let more = latest.next.as_ref().map(|_| format!("\nAll of them: `arvok subscriber events {}`.", s.name));
+    let more = latest
+        .next
+        .as_ref()
+        .map(|_| format!("\nAll of them: `arvok subscriber events {}`.", s.name));
     format!("{}\n\n{}{}", lines.join("\n"), table(latest), more.unwrap_or_default())
 }
 
@@ -73,7 +96,14 @@ fn table(page: &Page<OutgoingItem>) -> String {
             (_, None) => e.summary.clone(),
         };
         let kind = e.kind.strip_prefix("arvok.").unwrap_or(&e.kind);
-        table.row([kind.into(), e.resource.clone(), ago(e.at), e.state.to_string(), e.tries.to_string(), what]);
+        table.row([
+            kind.into(),
+            e.resource.clone(),
+            ago(e.at),
+            e.state.to_string(),
+            e.tries.to_string(),
+            what,
+        ]);
     }
     table.text("No event is kept for it.")
 }

@@ -1,7 +1,10 @@
-//! Tables as wide as the terminal, at most; where there is none, or where it is asked for, as wide as what they hold. What
-//! people type next and what is short stands whole; the longest texts share what is left.
+//! Tables as wide as the terminal, at most; where there is none, or where it is asked for, as wide
+//! as what they hold. What people type next and what is short stands whole; the longest texts share
+//! what is left.
 
-use comfy_table::{ColumnConstraint, ContentArrangement, Row, Table as Inner, Width, presets::NOTHING};
+use comfy_table::{
+    ColumnConstraint, ContentArrangement, Row, Table as Inner, Width, presets::NOTHING,
+};
 use std::{
     io::IsTerminal,
     sync::atomic::{AtomicBool, Ordering},
@@ -47,7 +50,10 @@ impl Table {
         }
         let width = width.unwrap_or(u16::MAX);
         let mut inner = Inner::new();
-        inner.load_style(NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
+        inner
+            .load_style(NOTHING)
+            .set_content_arrangement(ContentArrangement::Dynamic)
+            .set_width(width);
         inner.set_truncation_indicator("…");
         for (i, cells) in self.rows.iter().enumerate() {
             let mut row = Row::from(cells);
@@ -65,21 +71,28 @@ impl Table {
             }
         }
         let text = inner.to_string();
-        let lines: Vec<&str> = text.lines().map(|l| l.strip_prefix(' ').unwrap_or(l).trim_end()).collect();
+        let lines: Vec<&str> =
+            text.lines().map(|l| l.strip_prefix(' ').unwrap_or(l).trim_end()).collect();
         lines.join("\n")
     }
 
-    /// The width of each column: all of its content, and where that is too much, the widest give way
-    /// first. The first column is what one types next; it is never cut.
+    /// The width of each column: all of its content, and where that is too much, the widest give
+    /// way first. The first column is what one types next; it is never cut.
     fn widths(&self, whole: usize) -> Vec<usize> {
         let columns = self.rows.iter().map(Vec::len).max().unwrap_or(0);
-        let longest =
-            |i: usize| self.rows.iter().filter_map(|r| r.get(i)).map(|c| c.chars().count()).max().unwrap_or(0);
+        let longest = |i: usize| {
+            self.rows.iter().filter_map(|r| r.get(i)).map(|c| c.chars().count()).max().unwrap_or(0)
+        };
         let mut widths: Vec<usize> = (0..columns).map(longest).collect();
         // A space on both sides of each.
         let room = whole.saturating_sub(2 * columns);
         while widths.iter().sum::<usize>() > room {
-            let widest = widths.iter().enumerate().skip(1).filter(|(_, w)| **w > LEAST).max_by_key(|(i, w)| (**w, *i));
+            let widest = widths
+                .iter()
+                .enumerate()
+                .skip(1)
+                .filter(|(_, w)| **w > LEAST)
+                .max_by_key(|(i, w)| (**w, *i));
             let Some(widest) = widest.map(|(i, _)| i) else { break };
             widths[widest] -= 1;
         }
@@ -87,7 +100,8 @@ impl Table {
     }
 }
 
-/// The width of the terminal that is written to, or what `COLUMNS` says; none where values stand whole.
+/// The width of the terminal that is written to, or what `COLUMNS` says; none where values stand
+/// whole.
 fn width() -> Option<u16> {
     if WIDE.load(Ordering::Relaxed) {
         return None;
@@ -105,7 +119,11 @@ mod tests {
     #[test]
     fn the_longest_texts_give_way_and_what_is_short_stands_whole() {
         let mut table = Table::new(&["job", "runbook", "doing"]);
-        table.row(["12".into(), "grow-disk".into(), "Find the fullest disk of the machine and grow it by four".into()]);
+        table.row([
+            "12".into(),
+            "grow-disk".into(),
+            "Find the fullest disk of the machine and grow it by four".into(),
+        ]);
         table.row(["13".into(), "restart-a-service-gently".into(), "confirmed".into()]);
         insta::assert_snapshot!(table.within("none", Some(64)), @r#"
         JOB  RUNBOOK                   DOING

@@ -11,7 +11,11 @@ pub fn exact(t: DateTime<Utc>) -> String {
 /// How long ago, or in how long.
 pub fn ago(t: DateTime<Utc>) -> String {
     let delta = Utc::now() - t;
-    if delta < chrono::TimeDelta::zero() { format!("in {}", rough(-delta)) } else { format!("{} ago", rough(delta)) }
+    if delta < chrono::TimeDelta::zero() {
+        format!("in {}", rough(-delta))
+    } else {
+        format!("{} ago", rough(delta))
+    }
 }
 
 /// For tables: the time of today, the date before today, in UTC.

@@ -13,7 +13,13 @@ fn clause(c: &ClauseItem) -> Vec<String> {
     let saw: Vec<String> = c
         .saw
         .iter()
-        .map(|s| format!("{} {}", s.field, s.value.as_ref().map_or_else(|| "is missing".into(), |v| format!("= {v}"))))
+        .map(|s| {
+            format!(
+                "{} {}",
+                s.field,
+                s.value.as_ref().map_or_else(|| "is missing".into(), |v| format!("= {v}"))
+            )
+        })
         .collect();
     let (head, saw) = (format!("  {mark} {:9} {}", c.line, c.text), saw.join(", "));
     let mut lines = if saw.is_empty() {
@@ -47,7 +53,10 @@ pub fn why(w: &Why) -> String {
     }
     for line in &w.story {
         let at = when(line.at);
-        lines.push(format!("  {at}  alert {} {} {}: {}", line.alert, line.severity, line.verdict, line.reason));
+        lines.push(format!(
+            "  {at}  alert {} {} {}: {}",
+            line.alert, line.severity, line.verdict, line.reason
+        ));
     }
     for d in &w.dispatches {
         let what = match (&d.error, &d.inputs, d.applies) {
@@ -63,14 +72,20 @@ pub fn why(w: &Why) -> String {
 
 /// All rules and one alert.
 pub fn alert_why(id: i64, a: &AlertWhy) -> String {
-    let rules = if a.asked == 1 { "1 rule was".to_owned() } else { format!("{} rules were", a.asked) };
+    let rules =
+        if a.asked == 1 { "1 rule was".to_owned() } else { format!("{} rules were", a.asked) };
     let mut parts = vec![format!("Alert {id}: {rules} asked, {} match", a.matching.len())];
     parts.extend(a.matching.iter().map(why));
     if !a.near.is_empty() {
         parts.push("One clause short".into());
         parts.extend(a.near.iter().map(|w| {
             let missed = w.clauses.iter().filter(|c| c.holds != Some(true)).flat_map(clause);
-            format!("{} (version {})\n{}", w.rule, w.version.unwrap_or(0), missed.collect::<Vec<_>>().join("\n"))
+            format!(
+                "{} (version {})\n{}",
+                w.rule,
+                w.version.unwrap_or(0),
+                missed.collect::<Vec<_>>().join("\n")
+            )
         }));
     }
     parts.join("\n\n")
@@ -82,7 +97,14 @@ pub fn verdicts(page: &Page<VerdictLine>) -> String {
     for v in &page.items {
         let mark = gauge(v.severity, v.state);
         let job = v.job.map_or_else(String::new, |j| format!(" ({j})"));
-        lines.push(format!("{:>6}  {}  {mark}  {}  {}: {}{job}", v.alert, when(v.at), v.resource, v.rule, v.verdict));
+        lines.push(format!(
+            "{:>6}  {}  {mark}  {}  {}: {}{job}",
+            v.alert,
+            when(v.at),
+            v.resource,
+            v.rule,
+            v.verdict
+        ));
         lines.push(format!("        {}", v.reason));
     }
     let text = if lines.is_empty() { "No verdicts.".to_owned() } else { lines.join("\n") };

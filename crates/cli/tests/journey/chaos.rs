@@ -54,7 +54,8 @@ const KINDS: [&str; 3] = ["tell", "late", "gone"];
 
 /// Problem after problem, each alert until some node accepts it; the ids that were.
 async fn pour(pouring: Arc<Pouring>, lane: usize) -> Vec<String> {
-    let http = arvok_connect::http_client().timeout(Duration::from_secs(4)).build().expect("a client");
+    let http =
+        arvok_connect::http_client().timeout(Duration::from_secs(4)).build().expect("a client");
     let mut dice = Dice(lane as u64 * 7919 + 1);
     let mut accepted = Vec::new();
     for n in 0.. {
@@ -62,7 +63,8 @@ async fn pour(pouring: Arc<Pouring>, lane: usize) -> Vec<String> {
         for each in 0..EACH {
             let cleared = kind == "gone" && each == EACH - 1;
             let id = format!("{kind}-{lane}-{n}-{each}");
-            let alert = json!({"id": id, "kind": format!("test.{kind}"), "resource": format!("vm/{kind}-{lane}-{n}"),
+            let alert = json!({"id": id, "kind": format!("test.{kind}"),
+                "resource": format!("vm/{kind}-{lane}-{n}"),
                 "severity": "major", "state": if cleared { "cleared" } else { "raised" }});
             loop {
                 let door = &pouring.doors[dice.roll(pouring.doors.len())];
@@ -86,16 +88,20 @@ async fn pour(pouring: Arc<Pouring>, lane: usize) -> Vec<String> {
 fn rules(peer: &Peer) -> String {
     let rule = |name: &str, settle: &str| {
         format!(
-            "---\nrule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\nsettle: {{ fold: [alert.resource]{settle} }}\n\
+            "---\nrule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\nsettle: {{ fold: \
+            [alert.resource]{settle} }}\n\
              dispatch: {{ runbook: tell-all, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
         )
     };
-    let plain = peer.definitions("never").replace("dispatch: { runbook: tell,", "dispatch: { runbook: tell-all,");
+    let plain = peer
+        .definitions("never")
+        .replace("dispatch: { runbook: tell,", "dispatch: { runbook: tell-all,");
     [plain, MANY.to_owned(), rule("late", ", still: 1s"), rule("gone", ", still: 10m")].concat()
 }
 
-/// Each job tells its peer six times what must not be told twice: two ways at once, two items of a list at once, one in a
-/// job of its own, and one by itself. Between them it asks a question, tells of something, and waits to hear of it.
+/// Each job tells its peer six times what must not be told twice: two ways at once, two items of a
+/// list at once, one in a job of its own, and one by itself. Between them it asks a question, tells
+/// of something, and waits to hear of it.
 const MANY: &str = "---
 runbook: tell-all
 inputs: { what: { type: string } }
@@ -142,19 +148,32 @@ struct Done {
 fn decide(nodes: &[Stage], dice: &mut Dice, done: &mut Done) {
     let node = &nodes[dice.roll(nodes.len())];
     let (status, open) = node.call(reqwest::Method::GET, "/api/v1/decisions?limit=20", None);
-    for id in open["items"].as_array().into_iter().flatten().filter_map(|d| d["id"].as_i64()).filter(|_| status == 200)
+    for id in open["items"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|d| d["id"].as_i64())
+        .filter(|_| status == 200)
     {
         let other = &nodes[dice.roll(nodes.len())];
         let path = format!("/api/v1/decisions/{id}");
-        let (status, _) = other.call(reqwest::Method::POST, &path, Some(&json!({ "choice": "go" })));
+        let (status, _) =
+            other.call(reqwest::Method::POST, &path, Some(&json!({ "choice": "go" })));
         done.decided.extend((status == 200).then_some(id));
     }
 }
 
 /// One harm.
-fn harm(round: usize, dice: &mut Dice, nodes: &mut [Stage], cluster: &mut Cluster, done: &mut Done) {
+fn harm(
+    round: usize,
+    dice: &mut Dice,
+    nodes: &mut [Stage],
+    cluster: &mut Cluster,
+    done: &mut Done,
+) {
     let records = |cluster: &Cluster| Records::open(&cluster.url("postgres"));
-    let cut = "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = 'chaos'";
+    let cut =
+        "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = 'chaos'";
     let victim = dice.roll(nodes.len());
     match round % 12 {
         3 => {
@@ -185,7 +204,10 @@ fn harm(round: usize, dice: &mut Dice, nodes: &mut [Stage], cluster: &mut Cluste
         1 => {
             nodes[victim].signal(Signal::SIGSTOP);
             let other = &nodes[(victim + 1) % nodes.len()];
-            let text = format!("runbook: unused\ntarget: group/n{round}\nsteps: [ {{ id: fine, require: 'true' }} ]\n");
+            let text = format!(
+                "runbook: unused\ntarget: group/n{round}\nsteps: [ {{ id: fine, require: 'true' }} \
+                ]\n"
+            );
             let body = json!({ "files": [{ "file": "a.yaml", "text": text }] });
             other.call(reqwest::Method::POST, "/api/v1/publish", Some(&body));
             nodes[victim].signal(Signal::SIGCONT);
@@ -216,7 +238,8 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
     let alerts = asked("ALERTS", 0);
     let target = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("..").join("chaos");
     fs::create_dir_all(&target).expect("a folder");
-    let mut cluster = Cluster::start(&target.join("postgres"), Durability::Full).expect("a PostgreSQL");
+    let mut cluster =
+        Cluster::start(&target.join("postgres"), Durability::Full).expect("a PostgreSQL");
     let database = block(async {
         cluster.remove("chaos").await.expect("an old database goes");
         cluster.create("chaos").await.expect("a new database comes")
@@ -224,7 +247,8 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
     let first = Stage::over(database.clone());
     let peer = Peer::start();
     peer.delay(Duration::from_millis(15));
-    let text = fs::read_to_string(format!("{}/sources/yard-hypervisor.yaml", crate::kit::DEMO)).expect("the demo");
+    let text = fs::read_to_string(format!("{}/sources/yard-hypervisor.yaml", crate::kit::DEMO))
+        .expect("the demo");
     first.publish(&text);
     first.publish(&rules(&peer));
     let mut nodes = vec![first];
@@ -265,7 +289,10 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
     for wrong in ["lost", "dispatched_twice", "stuck"] {
         assert_eq!(summary[wrong], 0, "{summary:#}\n{:#?}", records.rows(WRONG));
     }
-    assert!(done.kills >= rounds.min(12) && accepted.len() > 300 && !done.decided.is_empty(), "{summary:#}");
+    assert!(
+        done.kills >= rounds.min(12) && accepted.len() > 300 && !done.decided.is_empty(),
+        "{summary:#}"
+    );
 }
 
 /// Jobs that look odd, for whoever looks into it.
@@ -280,7 +307,9 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
         UNION ALL SELECT 1 FROM outbox UNION ALL SELECT 1 FROM job_change";
     let held = "SELECT 1 FROM tally WHERE rule = 'late' AND due < now() + interval '1 minute'";
     let begun = Instant::now();
-    while count(records, open) + count(records, held) > 0 && begun.elapsed() < Duration::from_secs(60) {
+    while count(records, open) + count(records, held) > 0
+        && begun.elapsed() < Duration::from_secs(60)
+    {
         std::thread::park_timeout(Duration::from_millis(200));
     }
     let stuck = count(records, open) + count(records, held);
@@ -288,25 +317,32 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
     let list = serde_json::to_string(accepted).expect("a list").replace('\'', "''");
     let missing = format!(
         "SELECT 1 FROM jsonb_array_elements_text('{list}') AS t (id)
-        WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'yard-hypervisor' AND a.id = t.id)"
+        WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'yard-hypervisor'
+        AND a.id = t.id)"
     );
     let undecided = "SELECT 1 FROM alerts a WHERE a.kind LIKE 'test.%' AND a.state = 'raised'
         AND (SELECT count(*) FROM verdicts v WHERE v.alert_seq = a.seq) <> 1";
-    let forgotten = "SELECT DISTINCT resource FROM alerts a WHERE kind IN ('test.tell', 'test.late')
-        AND NOT EXISTS (SELECT 1 FROM job j WHERE j.target = a.resource AND (j.state IN ('succeeded', 'unsure')
+    let forgotten =
+        "SELECT DISTINCT resource FROM alerts a WHERE kind IN ('test.tell', 'test.late')
+        AND NOT EXISTS (SELECT 1 FROM job j WHERE j.target = a.resource
+        AND (j.state IN ('succeeded', 'unsure')
             OR EXISTS (SELECT 1 FROM job c WHERE c.parent = j.id AND c.state = 'unsure')))";
-    // What each job told of its beginning and its end, and what a person decided and the job did not hear of.
-    let untold = "SELECT 1 FROM job j WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'arvok'
+    // What each job told of its beginning and its end, and what a person decided and the job did
+    // not hear of.
+    let untold =
+        "SELECT 1 FROM job j WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'arvok'
             AND a.kind = 'job.queued' AND a.labels ->> 'job' = j.id::text)
         OR state = 'succeeded' AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.source = 'arvok'
             AND a.kind = 'job.succeeded' AND a.labels ->> 'job' = j.id::text)";
     let decided = serde_json::to_string(&done.decided).expect("a list");
     let unheard_of = format!(
-        "SELECT 1 FROM jsonb_array_elements_text('{decided}') AS t (id) JOIN decision d ON d.id = t.id::bigint
+        "SELECT 1 FROM jsonb_array_elements_text('{decided}') AS t (id)
+            JOIN decision d ON d.id = t.id::bigint
         LEFT JOIN attempt a ON a.job_id = d.job_id AND a.place = d.place AND a.state = 'done'
         WHERE a.output ->> 'choice' IS DISTINCT FROM 'go'"
     );
-    // A clearing that was lost leaves its alarm raised, or its alert waiting. A node that is missing may be so twice.
+    // A clearing that was lost leaves its alarm raised, or its alert waiting. A node that is
+    // missing may be so twice.
     let uncleared = "SELECT 1 FROM alerts c JOIN alarm r USING (source, kind, resource)
         WHERE c.kind LIKE 'test.%' AND c.state = 'cleared' AND r.state <> 'cleared'";
     let wanted = "SELECT 1 FROM job WHERE target LIKE 'vm/gone-%'";
@@ -315,7 +351,10 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
         let n = count(records, sql);
         if n > 0 {
             // Only what is found is shown, so that whoever looks into it knows where to begin.
-            println!("{n} lost: {:?}", records.rows(&format!("{} LIMIT 5", sql.replace("SELECT 1 ", "SELECT * "))));
+            println!(
+                "{n} lost: {:?}",
+                records.rows(&format!("{} LIMIT 5", sql.replace("SELECT 1 ", "SELECT * ")))
+            );
         }
         lost += n;
     }
@@ -329,14 +368,21 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
         + count(records, wanted)
         + count(records, recorded_twice);
     // Succeeded, though nobody heard of it: that would be lost as well.
-    let succeeded = records.rows("SELECT target FROM job WHERE state = 'succeeded' AND parent IS NULL");
-    let heard = |target: &str, part: &str| told.contains_key(&json!({ "what": format!("{target}{part}") }).to_string());
+    let succeeded =
+        records.rows("SELECT target FROM job WHERE state = 'succeeded' AND parent IS NULL");
+    let heard = |target: &str, part: &str| {
+        told.contains_key(&json!({ "what": format!("{target}{part}") }).to_string())
+    };
     let unheard = succeeded.iter().filter_map(|j| j["target"].as_str());
-    let unheard = unheard.filter(|target| !TOLD.iter().all(|part| heard(target, part))).count() as u64;
+    let unheard =
+        unheard.filter(|target| !TOLD.iter().all(|part| heard(target, part))).count() as u64;
     json!({
-        "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts, "freezes": done.freezes, "days": done.days,
-        "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1 FROM job WHERE parent IS NULL"),
+        "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts,
+            "freezes": done.freezes, "days": done.days,
+        "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1
+            FROM job WHERE parent IS NULL"),
         "decided": done.decided.len(),
-        "dispatched_twice": twice, "unsure": count(records, "SELECT 1 FROM job WHERE state = 'unsure'"), "stuck": stuck,
+        "dispatched_twice": twice, "unsure": count(records, "SELECT 1 FROM job
+            WHERE state = 'unsure'"), "stuck": stuck,
     })
 }

@@ -9,7 +9,10 @@ use std::fs;
 fn help_teaches() {
     insta::assert_snapshot!("help", arvok(&["--help"], &[], "").out);
     insta::assert_snapshot!("help-send", arvok(&["send", "--help"], &[], "").out);
-    let (serve, guide) = (arvok(&["serve", "--help"], &[], "").out, include_str!("../../../../docs/guide/running.md"));
+    let (serve, guide) = (
+        arvok(&["serve", "--help"], &[], "").out,
+        include_str!("../../../../docs/guide/running.md"),
+    );
     for name in arvok_service::variables() {
         assert!(serve.contains(name) && guide.contains(name), "{name} is explained in both");
     }
@@ -22,7 +25,8 @@ fn help_teaches() {
 fn exit_codes_tell_what_happened() {
     let stage = Stage::with_demo();
     let nowhere = [("ARVOK_SERVER", "http://127.0.0.1:9"), ("ARVOK_TOKEN", "x")];
-    let at = |token: &'static str| [("ARVOK_SERVER", stage.address.as_str()), ("ARVOK_TOKEN", token)];
+    let at =
+        |token: &'static str| [("ARVOK_SERVER", stage.address.as_str()), ("ARVOK_TOKEN", token)];
     stage.publish("runbook: over\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n");
     let faulty = folder("faulty").join("f.yaml");
     std::fs::write(&faulty, "rule: a\ndispach: {}\n").expect("writes");
@@ -59,14 +63,22 @@ fn check_needs_no_server_and_marks_the_place() {
     let said = arvok(&["check", DEMO, LIBRARY], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
     assert!(
-        said.out.contains("63 definitions in 45 files are good; ") && said.out.contains(" examples hold"),
+        said.out.contains("63 definitions in 45 files are good; ")
+            && said.out.contains(" examples hold"),
         "{}",
         said.out
     );
     let place = folder("check");
-    std::fs::write(place.join("rule.yaml"), "rule: a\nlisten:\n  sevrity: major\ndispatch: { runbook: none }\n")
-        .expect("writes");
-    std::fs::write(place.join("b.json"), "{\"rule\": \"b\", \"dispatch\": {\"runbook\": \"none\"}}").expect("writes");
+    std::fs::write(
+        place.join("rule.yaml"),
+        "rule: a\nlisten:\n  sevrity: major\ndispatch: { runbook: none }\n",
+    )
+    .expect("writes");
+    std::fs::write(
+        place.join("b.json"),
+        "{\"rule\": \"b\", \"dispatch\": {\"runbook\": \"none\"}}",
+    )
+    .expect("writes");
     let said = arvok(&["check", place.to_str().expect("a path")], &[], "");
     let shown = said.err.replace(place.to_str().expect("a path"), "[folder]");
     insta::assert_snapshot!(shown, @"
@@ -124,7 +136,10 @@ fn send_takes_flags_a_file_or_an_input() {
     assert_eq!(stage.arvok_with(&flags, &with_credential, "").out.trim(), "alert 1 taken (a1)");
     assert_eq!(stage.arvok(&flags).out.trim(), "a1 had come before; nothing changed");
     let payload = r#"{"run": 7, "at": 1770000000, "reading": {"number": 3, "check": "disk", "level": "high", "vm": "a", "part": "data", "percent": 90, "text": "t", "tier": "gold"}}"#;
-    assert_eq!(stage.arvok_with(&["send", "yard-hypervisor", "-"], &[], payload).out.trim(), "alert 3 taken (7-3)");
+    assert_eq!(
+        stage.arvok_with(&["send", "yard-hypervisor", "-"], &[], payload).out.trim(),
+        "alert 3 taken (7-3)"
+    );
     let alert = stage.get("/api/v1/alerts/3");
     assert_eq!(alert["alert"]["time"], "2026-02-02T02:40:00Z");
     let bad = stage.arvok_with(&["send", "yard-hypervisor", "-"], &[], "{}");
@@ -143,12 +158,17 @@ fn login_is_remembered_for_this_user_only() {
     let environment = [("XDG_CONFIG_HOME", home_path)];
     let said = arvok(&["login", &stage.address], &environment, &format!("{}\n", stage.token));
     assert_eq!(said.code, 0, "{}", said.all());
-    let mode = std::fs::metadata(home.join("arvok/login.toml")).expect("a file").permissions().mode();
+    let mode =
+        std::fs::metadata(home.join("arvok/login.toml")).expect("a file").permissions().mode();
     assert_eq!(mode & 0o777, 0o600);
     assert_eq!(arvok(&["alert", "list"], &environment, "").out.trim(), "No alerts.");
     assert_eq!(arvok(&["token", "list"], &environment, "").code, 0);
     let elsewhere = [("XDG_CONFIG_HOME", home_path), ("ARVOK_SERVER", "http://127.0.0.1:9")];
-    assert_eq!(arvok(&["alert", "list"], &elsewhere, "").code, 3, "and the token goes nowhere else");
+    assert_eq!(
+        arvok(&["alert", "list"], &elsewhere, "").code,
+        3,
+        "and the token goes nowhere else"
+    );
 }
 
 #[test]
@@ -160,15 +180,30 @@ fn servers_have_names_and_one_does_not_take_the_place_of_another() {
     let other = stage.address.replace("127.0.0.1", "localhost");
     assert_eq!(with(&["login", &stage.address], &stage.token).code, 0);
     let taken = with(&["login", &other], &stage.token);
-    assert!(taken.code == 2 && taken.err.contains("`default` is http://127.0.0.1"), "{}", taken.all());
+    assert!(
+        taken.code == 2 && taken.err.contains("`default` is http://127.0.0.1"),
+        "{}",
+        taken.all()
+    );
     assert_eq!(with(&["login", &other, "--name", "quill"], &stage.token).code, 0);
     let listed = with(&["profile", "list"], "").out;
-    let lines: Vec<Vec<&str>> = listed.lines().skip(1).map(|l| l.split_whitespace().collect()).collect();
-    assert_eq!(lines, [vec!["default", &stage.address], vec!["quill", &other, "meant"]], "{listed}");
+    let lines: Vec<Vec<&str>> =
+        listed.lines().skip(1).map(|l| l.split_whitespace().collect()).collect();
+    assert_eq!(
+        lines,
+        [vec!["default", &stage.address], vec!["quill", &other, "meant"]],
+        "{listed}"
+    );
     assert!(with(&["status"], "").out.contains("server   http://localhost"));
-    assert!(with(&["status", "--profile", "default"], "").out.contains("server   http://127.0.0.1"));
+    assert!(
+        with(&["status", "--profile", "default"], "").out.contains("server   http://127.0.0.1")
+    );
     let unknown = with(&["status", "--profile", "tern"], "");
-    assert!(unknown.code == 2 && unknown.err.contains("known here: default, quill"), "{}", unknown.all());
+    assert!(
+        unknown.code == 2 && unknown.err.contains("known here: default, quill"),
+        "{}",
+        unknown.all()
+    );
     assert_eq!(with(&["profile", "use", "default"], "").code, 0);
     assert!(with(&["status"], "").out.contains("server   http://127.0.0.1"));
     assert!(with(&["logout", "quill"], "").out.contains("`quill`, http://localhost"));
@@ -181,22 +216,34 @@ fn lists_are_given_whole_as_lines_and_as_csv() {
     let stage = Stage::with_demo();
     for n in 0..37 {
         let (resource, summary) = (format!("vm/{n}"), format!("=1+{n}, \"full\""));
-        stage.send("yard-hypervisor", &json!({ "kind": "test.many", "resource": resource, "summary": summary }));
+        stage.send(
+            "yard-hypervisor",
+            &json!({ "kind": "test.many", "resource": resource, "summary": summary }),
+        );
     }
-    let lines = stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "all", "--as", "lines"]).out;
-    let items: Vec<serde_json::Value> = lines.lines().map(|l| serde_json::from_str(l).expect("JSON")).collect();
-    assert_eq!((items.len(), &items[0]["resource"], &items[36]["resource"]), (37, &json!("vm/36"), &json!("vm/0")));
-    let csv = stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "33", "--as", "csv"]).out;
+    let lines = stage
+        .arvok(&["alert", "list", "--kind", "test.many", "--limit", "all", "--as", "lines"])
+        .out;
+    let items: Vec<serde_json::Value> =
+        lines.lines().map(|l| serde_json::from_str(l).expect("JSON")).collect();
+    assert_eq!(
+        (items.len(), &items[0]["resource"], &items[36]["resource"]),
+        (37, &json!("vm/36"), &json!("vm/0"))
+    );
+    let csv =
+        stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "33", "--as", "csv"]).out;
     let records: Vec<&str> = csv.split("\r\n").collect();
     assert_eq!(records.len(), 1 + 33 + 1, "{csv}");
     assert!(records[0].starts_with("seq,"), "{}", records[0]);
     assert!(records[1].contains("\"'=1+36, \"\"full\"\"\""), "{}", records[1]);
     let columns = records[0].split(',').count();
     assert!(columns > 8, "{}", records[0]);
-    let whole = stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "all", "--json"]).out;
+    let whole =
+        stage.arvok(&["alert", "list", "--kind", "test.many", "--limit", "all", "--json"]).out;
     let page: serde_json::Value = serde_json::from_str(&whole).expect("JSON");
     assert_eq!((page["items"].as_array().map(Vec::len), &page["next"]), (Some(37), &json!(null)));
-    let none = stage.arvok(&["alert", "list", "--source", "arvok", "--kind", "none", "--as", "csv"]).out;
+    let none =
+        stage.arvok(&["alert", "list", "--source", "arvok", "--kind", "none", "--as", "csv"]).out;
     assert_eq!(none.trim_end(), records[0], "the names alone");
     assert_eq!(stage.arvok(&["alert", "list", "--limit", "0"]).code, 2);
     assert_eq!(stage.arvok(&["audit", "list", "--as", "lines"]).code, 0);
@@ -227,16 +274,27 @@ fn what_is_no_more_in_a_folder_is_withdrawn_where_that_is_wished() {
     let stage = Stage::bare();
     let home = folder("definitions");
     let (a, b) = (home.join("a.yaml"), home.join("b.yaml"));
-    let runbook = |name: &str| format!("runbook: {name}\ntarget: vm/a\nsteps: [ {{ id: done, set: {{ it: 1 }} }} ]\n");
+    let runbook = |name: &str| {
+        format!("runbook: {name}\ntarget: vm/a\nsteps: [ {{ id: done, set: {{ it: 1 }} }} ]\n")
+    };
     std::fs::write(&a, runbook("first")).expect("writes");
     std::fs::write(&b, runbook("second")).expect("writes");
     let home = home.to_str().expect("a path");
     stage.publish(&runbook("elsewhere"));
     assert_eq!(stage.arvok(&["publish", home, "--yes"]).code, 0);
     let rule = "rule: uses\ndispatch: { runbook: first }\n";
-    assert_eq!(stage.arvok_with(&["check", "-"], &[], rule).code, 1, "by itself it names what is not there");
+    assert_eq!(
+        stage.arvok_with(&["check", "-"], &[], rule).code,
+        1,
+        "by itself it names what is not there"
+    );
     let beside = stage.arvok_with(&["check", "-", "--against", "published"], &[], rule);
-    assert_eq!(beside.out.trim_end(), "1 definition in 1 file are good beside what is published", "{}", beside.all());
+    assert_eq!(
+        beside.out.trim_end(),
+        "1 definition in 1 file are good beside what is published",
+        "{}",
+        beside.all()
+    );
     std::fs::remove_file(&b).expect("removes");
     assert_eq!(stage.arvok(&["publish", home, "--yes"]).code, 0);
     assert_eq!(stage.arvok(&["runbook", "show", "second"]).code, 0, "without --prune it stays");
@@ -254,26 +312,53 @@ fn what_is_no_more_in_a_folder_is_withdrawn_where_that_is_wished() {
 #[test]
 fn a_definition_is_edited_where_it_stands_and_nothing_typed_is_lost() {
     let stage = Stage::bare();
-    stage.publish("# The drill of the pier.\nrunbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n");
-    let edit = |editor: &str| stage.arvok_with(&["runbook", "edit", "drill", "--yes"], &[("EDITOR", editor)], "");
+    stage.publish(
+        "# The drill of the pier.\nrunbook: drill\ntarget: vm/a\nsteps: [ { id: done, \
+        set: { it: 1 } } ]\n",
+    );
+    let edit = |editor: &str| {
+        stage.arvok_with(&["runbook", "edit", "drill", "--yes"], &[("EDITOR", editor)], "")
+    };
     let same = edit("true");
     assert_eq!((same.code, same.out.trim_end()), (0, "nothing was changed"), "{}", same.all());
     let changed = edit("sed -i 's/it: 1/it: 2/'");
     assert_eq!(changed.code, 0, "{}", changed.all());
     let shown = stage.get("/api/v1/definitions/runbook/drill");
-    assert!(shown["text"].as_str().is_some_and(|t| t.starts_with("# The drill") && t.contains("it: 2")), "{shown}");
+    assert!(
+        shown["text"].as_str().is_some_and(|t| t.starts_with("# The drill") && t.contains("it: 2")),
+        "{shown}"
+    );
     let wrong = edit("sed -i 's/target/tarket/'");
-    let kept = wrong.err.lines().find_map(|l| l.strip_prefix("your text is in ")).expect("says where").to_owned();
-    assert!(wrong.code == 1 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("tarket")), "{}", wrong.all());
+    let kept = wrong
+        .err
+        .lines()
+        .find_map(|l| l.strip_prefix("your text is in "))
+        .expect("says where")
+        .to_owned();
+    assert!(
+        wrong.code == 1 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("tarket")),
+        "{}",
+        wrong.all()
+    );
     assert_eq!(edit("false").code, 7);
     let fallen = edit("sed -i 's/it: 2/it: 4/' \"$1\"; false");
-    let kept = fallen.err.lines().find_map(|l| l.strip_prefix("your text is in ")).expect("says where").to_owned();
-    assert!(fallen.code == 7 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("it: 4")), "{}", fallen.all());
+    let kept = fallen
+        .err
+        .lines()
+        .find_map(|l| l.strip_prefix("your text is in "))
+        .expect("says where")
+        .to_owned();
+    assert!(
+        fallen.code == 7 && std::fs::read_to_string(&kept).is_ok_and(|t| t.contains("it: 4")),
+        "{}",
+        fallen.all()
+    );
     // Somebody else publishes while it is edited.
     let script = folder("editor").join("editor.sh");
     let other = "runbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 3 } } ]\n";
     let publish = format!("{} publish - --yes", env!("CARGO_BIN_EXE_arvok"));
-    std::fs::write(&script, format!("sed -i 's/it: 2/it: 9/' \"$1\"\n{publish} <<'E'\n{other}E\n")).expect("writes");
+    std::fs::write(&script, format!("sed -i 's/it: 2/it: 9/' \"$1\"\n{publish} <<'E'\n{other}E\n"))
+        .expect("writes");
     let late = edit(&format!("sh {}", script.display()));
     assert!(late.code == 6 && late.err.contains("while you edited version 2"), "{}", late.all());
     let shown = stage.get("/api/v1/definitions/runbook/drill");
@@ -286,9 +371,16 @@ fn help_and_pages_for_man_come_from_the_same_words() {
     let help = said(&["help", "job", "launch"]).out;
     assert!(help.contains("--dry-run") && help.contains("arvok job launch"), "{help}");
     let page = said(&["help", "--man", "job", "launch"]).out;
-    assert!(page.contains(".TH") && page.contains("dry") && page.contains("Launch a runbook"), "{page}");
+    assert!(
+        page.contains(".TH") && page.contains("dry") && page.contains("Launch a runbook"),
+        "{page}"
+    );
     let unknown = said(&["help", "job", "lunch"]);
-    assert!(unknown.code == 2 && unknown.err.contains("did you mean `launch`?"), "{}", unknown.all());
+    assert!(
+        unknown.code == 2 && unknown.err.contains("did you mean `launch`?"),
+        "{}",
+        unknown.all()
+    );
     let into = folder("man");
     let written = said(&["help", "--into", into.to_str().expect("a path")]);
     assert_eq!(written.code, 0, "{}", written.all());
@@ -310,10 +402,17 @@ fn status_says_who_one_is_and_what_waits_and_logout_forgets() {
     assert_eq!(with(&["login", &stage.address], &stage.token).code, 0);
     let said = with(&["status"], "");
     assert_eq!(said.code, 0, "{}", said.all());
-    for line in ["as admin with the role admin", "node     ready", "nodes    1", "alarms   0 open", "nobody"] {
+    for line in [
+        "as admin with the role admin",
+        "node     ready",
+        "nodes    1",
+        "alarms   0 open",
+        "nobody",
+    ] {
         assert!(said.out.contains(line), "{line}: {}", said.all());
     }
-    let json: serde_json::Value = serde_json::from_str(&with(&["status", "--json"], "").out).expect("JSON");
+    let json: serde_json::Value =
+        serde_json::from_str(&with(&["status", "--json"], "").out).expect("JSON");
     assert_eq!((&json["ready"], &json["role"]), (&true.into(), &"admin".into()), "{json}");
     assert!(with(&["logout"], "").out.contains("is forgotten"));
     assert_eq!(with(&["status"], "").code, 4, "nobody is known any more");
@@ -326,7 +425,11 @@ fn lists_know_a_window_of_time_and_definitions_come_on_standard_input() {
     let checked = stage.arvok_with(&["check", "-"], &[], runbook);
     assert_eq!(checked.code, 0, "{}", checked.all());
     let wrong = stage.arvok_with(&["check", "-"], &[], "runbook: drill\nstepz: []\n");
-    assert!(wrong.code != 0 && wrong.err.contains("standard input:2:1: unknown key `stepz`"), "{}", wrong.all());
+    assert!(
+        wrong.code != 0 && wrong.err.contains("standard input:2:1: unknown key `stepz`"),
+        "{}",
+        wrong.all()
+    );
     assert_eq!(stage.arvok_with(&["publish", "-", "--yes"], &[], runbook).code, 0);
     assert_eq!(stage.arvok(&["job", "launch", "drill", "--yes"]).code, 0);
     let listed = |window: &[&str]| stage.arvok(&[&["job", "list"], window].concat());
@@ -345,12 +448,28 @@ fn a_launch_takes_inputs_of_files_and_follows_and_lists_take_severities_as_rules
     let place = folder("inputs");
     let file = place.join("rows.json");
     fs::write(&file, "[1, 2, 3]\n").expect("writes");
-    let runbook = "runbook: rows\ninputs: { rows: { type: array }, at: { type: string } }\ntarget: group/rows\n\
-                   steps: [ { id: many, require: 'size(inputs.rows) == 3' } ]\noutputs: { at: '${inputs.at}' }\n";
+    let runbook = "runbook: rows\ninputs: { rows: { type: array }, at: { type: string } }\ntarget: \
+        group/rows\n\
+                   steps: [ { id: many, require: 'size(inputs.rows) == 3' } ]\noutputs: { at: \
+                   '${inputs.at}' }\n";
     stage.publish(runbook);
     let rows = format!("rows=@{}", file.display());
-    let said = stage.arvok(&["job", "launch", "rows", "--input", &rows, "--input", "at=@@home", "--yes", "--follow"]);
-    assert!(said.code == 0 && said.out.contains("succeeded. Effect: not checked"), "{}", said.all());
+    let said = stage.arvok(&[
+        "job",
+        "launch",
+        "rows",
+        "--input",
+        &rows,
+        "--input",
+        "at=@@home",
+        "--yes",
+        "--follow",
+    ]);
+    assert!(
+        said.code == 0 && said.out.contains("succeeded. Effect: not checked"),
+        "{}",
+        said.all()
+    );
     assert_eq!(stage.get("/api/v1/jobs/1")["outputs"], json!({ "at": "@home" }));
     let gone = stage.arvok(&["job", "launch", "rows", "--input", "rows=@/nonexistent", "--yes"]);
     assert_eq!(gone.code, 7, "{}", gone.all());
@@ -362,11 +481,13 @@ fn a_launch_takes_inputs_of_files_and_follows_and_lists_take_severities_as_rules
     }
     let listed = |what: &str, severity: &str| {
         let said = stage.arvok(&[what, "list", "--severity", severity, "--json"]);
-        let page: serde_json::Value = serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{}", said.all()));
+        let page: serde_json::Value =
+            serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{}", said.all()));
         page["items"].as_array().expect("items").len()
     };
     for what in ["alert", "alarm"] {
-        let counts = ["major", "major..", "..major", "minor..major"].map(|severity| listed(what, severity));
+        let counts =
+            ["major", "major..", "..major", "minor..major"].map(|severity| listed(what, severity));
         assert_eq!(counts, [1, 2, 2, 2], "{what}");
     }
     let wrong = stage.arvok(&["alert", "list", "--severity", "grave"]);
@@ -374,11 +495,17 @@ fn a_launch_takes_inputs_of_files_and_follows_and_lists_take_severities_as_rules
     let since = stage.arvok(&["alarm", "list", "--until", "2020-01-01T00:00:00Z"]);
     assert!(since.out.contains("No alarm"), "{}", since.all());
     // Of many warnings of one kind ten are shown.
-    let rule = |n: usize| format!("rule: r{n:02}\nlisten: {{ kinds: k.one }}\ndispatch: {{ runbook: note }}\n");
+    let rule = |n: usize| {
+        format!("rule: r{n:02}\nlisten: {{ kinds: k.one }}\ndispatch: {{ runbook: note }}\n")
+    };
     let note = "runbook: note\ntarget: vm/a\nsteps: [ { id: fine, require: 'true' } ]\n".to_owned();
     let text = [note].into_iter().chain((0..14).map(rule)).collect::<Vec<_>>().join("---\n");
     let said = stage.arvok_with(&["check", "-"], &[], &text);
-    assert!(said.err.contains("and 4 more of `same-runbook`; --all-warnings shows them"), "{}", said.all());
+    assert!(
+        said.err.contains("and 4 more of `same-runbook`; --all-warnings shows them"),
+        "{}",
+        said.all()
+    );
     assert_eq!(said.err.matches("warning (same-runbook)").count(), 10);
     let all = stage.arvok_with(&["check", "-", "--all-warnings"], &[], &text);
     assert_eq!(all.err.matches("warning (same-runbook)").count(), 14);

@@ -15,7 +15,10 @@ fn played() -> Stage {
     stage.harbour.yard.set_faults(Faults { delay_ms: 150, ..Faults::default() });
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
-    stage.harbour.yard.with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
+    stage
+        .harbour
+        .yard
+        .with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
     stage.job_in(2, &["failed"]);
     stage.harbour.yard.with(|c| c.fill("brack-kiosk-3", "system", 98.0, 0.0));
@@ -45,8 +48,12 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
     browser.see("alarm cleared within 5m");
     browser.see("confirmed");
     let text = browser.text();
-    for part in ["Find the fullest disk", "Tell the storage crew", "booking-disk-filling", "first alert of its episode"]
-    {
+    for part in [
+        "Find the fullest disk",
+        "Tell the storage crew",
+        "booking-disk-filling",
+        "first alert of its episode",
+    ] {
         assert!(text.contains(part), "{part} in {text}");
     }
     browser.click("booking-disk-filling");
@@ -59,7 +66,8 @@ fn sign_in_see_the_alert_arrive_open_the_job_read_the_effect() {
 fn what_ended_badly_is_set_aside_where_it_is_seen_and_comes_back() {
     let stage = Stage::with_demo();
     stage.publish(
-        "runbook: shut\ninputs: {}\ntarget: door/a\nsteps: [{ id: no, require: 'false', else: it is locked }]\n",
+        "runbook: shut\ninputs: {}\ntarget: door/a\nsteps: [{ id: no, require: 'false', else: it \
+        is locked }]\n",
     );
     let mut last = 0;
     for _ in 0..2 {
@@ -86,7 +94,10 @@ fn what_ended_badly_is_set_aside_where_it_is_seen_and_comes_back() {
 fn a_stretch_of_time_is_chosen_with_the_keys_and_stands_in_the_address() {
     let stage = Stage::with_demo();
     for i in 0..3 {
-        stage.send("yard-hypervisor", &json!({"kind": "disk.usage", "resource": format!("vm/n{i}"), "value": 40 + i}));
+        stage.send(
+            "yard-hypervisor",
+            &json!({"kind": "disk.usage", "resource": format!("vm/n{i}"), "value": 40 + i}),
+        );
     }
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
@@ -95,8 +106,10 @@ fn a_stretch_of_time_is_chosen_with_the_keys_and_stands_in_the_address() {
     browser.see("vm/n2");
     browser.see("yard-hypervisor");
     until("all three to be counted", || {
-        let told = browser
-            .run("return document.querySelector('[aria-label=\"Alerts over time\"] svg')?.getAttribute('aria-label')");
+        let told = browser.run(
+            "return document.querySelector('[aria-label=\"Alerts over time\"] \
+                svg')?.getAttribute('aria-label')",
+        );
         told.as_str().is_some_and(|t| t.starts_with("3 alerts since ")).then_some(())
     });
     let address = || browser.run("return location.search").as_str().unwrap_or_default().to_owned();
@@ -119,8 +132,10 @@ fn jobs_stand_over_time_and_of_a_rule_only_its_own() {
     browser.sign_in(&stage.token);
     browser.see("Sign out");
     let label = |of: &str| {
-        let asked =
-            format!("return document.querySelector('[aria-label=\"{of} over time\"] svg')?.getAttribute('aria-label')");
+        let asked = format!(
+            "return document.querySelector('[aria-label=\"{of} over time\"] \
+            svg')?.getAttribute('aria-label')"
+        );
         browser.run(&asked).as_str().unwrap_or_default().to_owned()
     };
     browser.go("/jobs");
@@ -144,7 +159,11 @@ fn jobs_stand_over_time_and_of_a_rule_only_its_own() {
 fn nobody_is_offered_what_the_role_does_not_allow() {
     let stage = played();
     let token = |role: &str| {
-        let made = stage.call(reqwest::Method::POST, "/api/v1/tokens", Some(&json!({ "name": role, "role": role })));
+        let made = stage.call(
+            reqwest::Method::POST,
+            "/api/v1/tokens",
+            Some(&json!({ "name": role, "role": role })),
+        );
         assert_eq!(made.0, 201, "{}", made.1);
         made.1["token"].as_str().expect("a token").to_owned()
     };
@@ -153,12 +172,21 @@ fn nobody_is_offered_what_the_role_does_not_allow() {
     browser.sign_in(&viewer);
     browser.see("viewer, viewer");
     for (path, sign, offered) in [
-        ("/proposals/3", "Launching or dismissing it needs the role responder or a higher one.", "Launch"),
-        ("/rules/booking-disk-filling", "Publishing needs the role author or a higher one.", "Publish version"),
+        (
+            "/proposals/3",
+            "Launching or dismissing it needs the role responder or a higher one.",
+            "Launch",
+        ),
+        (
+            "/rules/booking-disk-filling",
+            "Publishing needs the role author or a higher one.",
+            "Publish version",
+        ),
     ] {
         browser.go(path);
         browser.see(sign);
-        let buttons = "return [...document.querySelectorAll('button')].map((b) => b.textContent).join('|')";
+        let buttons =
+            "return [...document.querySelectorAll('button')].map((b) => b.textContent).join('|')";
         let buttons = browser.run(buttons).as_str().unwrap_or_default().to_owned();
         assert!(!buttons.contains(offered), "{path}: {buttons}");
         assert_eq!(browser.violations(), Vec::<String>::new(), "{path}");
@@ -172,9 +200,12 @@ fn nobody_is_offered_what_the_role_does_not_allow() {
     browser.see("Publishing needs the role author or a higher one.");
 }
 
-/// A release fails, and its job asks what to do; the job's number and the address of the page behind the link.
+/// A release fails, and its job asks what to do; the job's number and the address of the page
+/// behind the link.
 fn asked(stage: &Stage) -> (i64, String) {
-    stage.harbour.releases.with("booking-web", |s| s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into())));
+    stage.harbour.releases.with("booking-web", |s| {
+        s.before = Some(std::mem::replace(&mut s.version, "5.2.0".into()))
+    });
     let link = until("the crew to be asked", || {
         let said = stage.harbour.chat.messages();
         said.iter().find_map(|m| Some(m.text.split_once("/decide#")?.1.trim().to_owned()))
@@ -198,18 +229,27 @@ fn a_decision_is_taken_where_it_is_seen_and_by_whoever_has_its_link() {
     browser.see("This was asked");
     browser.see("Maren (by link, not signed in)");
     stage.job_in(job, &["succeeded"]);
-    assert_eq!(stage.harbour.releases.with("booking-web", |s| s.version.clone()).as_deref(), Some("5.2.0"));
+    assert_eq!(
+        stage.harbour.releases.with("booking-web", |s| s.version.clone()).as_deref(),
+        Some("5.2.0")
+    );
 
     // A question that does not say that the link is enough asks for signing in.
     stage.publish(
-        "runbook: asks-crew\ntarget: vm/b\nsteps: [ { id: agree, ask: { text: 'Is the ramp free?', choices: { free: It is free, wait: Wait }, \
-         within: 5m, tell: { call: chat.post, via: crew-chat, give: { channel: yard, text: 'Ramp: ${decision.link}' } } } } ]\n",
+        "runbook: asks-crew\ntarget: vm/b\nsteps: [ { id: agree, ask: { text: 'Is the ramp free?', \
+        choices: { free: It is free, wait: Wait }, \
+         within: 5m, tell: { call: chat.post, via: crew-chat, give: { channel: yard, text: 'Ramp: \
+         ${decision.link}' } } } } ]\n",
     );
     let body = json!({ "runbook": "asks-crew", "inputs": {} });
-    let job = stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64().expect("a job");
+    let job = stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"]
+        .as_i64()
+        .expect("a job");
     let link = until("the crew to be asked", || {
         let said = stage.harbour.chat.messages();
-        said.iter().find_map(|m| Some(m.text.strip_prefix("Ramp: ")?.split_once("/decide#")?.1.trim().to_owned()))
+        said.iter().find_map(|m| {
+            Some(m.text.strip_prefix("Ramp: ")?.split_once("/decide#")?.1.trim().to_owned())
+        })
     });
     browser.go("/");
     browser.go(&format!("/decide#{link}"));
@@ -226,10 +266,13 @@ fn a_decision_is_taken_where_it_is_seen_and_by_whoever_has_its_link() {
     browser.click("Sign out");
 
     stage.publish(
-        "runbook: asks\ntarget: vm/a\nsteps: [ { id: agree, ask: { text: 'Is it calm?', choices: { calm: Calm, rough: Rough }, within: 5m } } ]\n",
+        "runbook: asks\ntarget: vm/a\nsteps: [ { id: agree, ask: { text: 'Is it calm?', choices: { \
+        calm: Calm, rough: Rough }, within: 5m } } ]\n",
     );
     let body = json!({ "runbook": "asks", "inputs": {} });
-    let job = stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64().expect("a job");
+    let job = stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&body)).1["job"]
+        .as_i64()
+        .expect("a job");
     browser.go("/");
     browser.sign_in(&stage.token);
     browser.see("One thing needs you.");
@@ -246,8 +289,49 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
     let stage = played();
     // Some five hundred steps on one page.
     stage.publish(
-        "runbook: many\ntarget: group/many\ninputs: { n: { type: array } }\nsteps:\n  - id: pool\n    each: inputs.n\n    as: n\n    \
-         at_once: 50\n    steps: [ { id: a, set: { x: '${n}' } }, { id: b, set: { x: 1 } }, { id: c, require: 'n > 0' }, \
+        "runbook: many\ntarget: group/many\ninputs: { n: { type: array } }\nsteps:\n  - id: pool\n    \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        each: inputs.n\n    as: n\n    \
+         at_once: 50\n    steps: [ { id: a, set: { x: '${n}' } }, { id: b, set: { x: 1 } }, { id: \
+         c, require: 'n > 0' }, \
          { id: d, set: { y: 2 } }, { id: e, set: { y: 3 } } ]\n",
     );
     let body = json!({ "runbook": "many", "inputs": { "n": (1..=120).collect::<Vec<_>>() } });
@@ -313,18 +397,33 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
     for (width, height) in [(390, 800), (640, 400)] {
         browser.size(width, height);
         // At twice the size, and by axe, one view of each form.
-        let forms =
-            ["/", "/alarms/1", "/jobs", "/jobs/1", "/rules/booking-disk-filling", "/proposals/3", "/system", "/access"];
-        let is_shown = |(view, sign): &&(&str, &str)| *sign != "disk.usage" && (width == 390 || forms.contains(view));
+        let forms = [
+            "/",
+            "/alarms/1",
+            "/jobs",
+            "/jobs/1",
+            "/rules/booking-disk-filling",
+            "/proposals/3",
+            "/system",
+            "/access",
+        ];
+        let is_shown = |(view, sign): &&(&str, &str)| {
+            *sign != "disk.usage" && (width == 390 || forms.contains(view))
+        };
         for (view, sign) in views.iter().filter(is_shown) {
             browser.go(view);
             browser.see(sign);
-            let over = browser.run("return document.documentElement.scrollWidth - innerWidth").as_i64().unwrap_or(0);
+            let over = browser
+                .run("return document.documentElement.scrollWidth - innerWidth")
+                .as_i64()
+                .unwrap_or(0);
             if over > 0 {
                 wrong.push(format!("{view} is {over} pixels too wide for a screen of {width}"));
             }
             if width == 390 && forms.contains(view) {
-                wrong.extend(browser.violations().into_iter().map(|v| format!("{view} narrow: {v}")));
+                wrong.extend(
+                    browser.violations().into_iter().map(|v| format!("{view} narrow: {v}")),
+                );
             }
         }
     }
@@ -335,8 +434,10 @@ fn every_view_in_light_and_dark_wide_and_narrow() {
 fn a_runbook_is_launched_from_its_form_held_and_stopped() {
     let stage = Stage::with_demo();
     stage.publish(
-        "runbook: slow\nsummary: Waits for an hour\ninputs: { on: { type: string, format: resource }, by: { type: integer, default: 4 } }\n\
-         target: '${inputs.on}'\nsteps:\n  - { id: sum, set: { double: '${inputs.by * 2}' } }\n  - { id: nap, pause: 1h }\n",
+        "runbook: slow\nsummary: Waits for an hour\ninputs: { on: { type: string, format: resource \
+        }, by: { type: integer, default: 4 } }\n\
+         target: '${inputs.on}'\nsteps:\n  - { id: sum, set: { double: '${inputs.by * 2}' } }\n  - \
+         { id: nap, pause: 1h }\n",
     );
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
@@ -367,7 +468,8 @@ fn a_runbook_is_launched_from_its_form_held_and_stopped() {
     browser.click("Again…");
     browser.see("Launch slow");
     until("what it had stands in the form", || {
-        (browser.run("return document.querySelector('#input-by')?.value") == json!("8")).then_some(())
+        (browser.run("return document.querySelector('#input-by')?.value") == json!("8"))
+            .then_some(())
     });
 }
 
@@ -382,7 +484,9 @@ fn a_runbook_is_written_with_its_steps_drawn_and_words_completed() {
     browser.see("booking-disk-filling");
     let undo = || {
         browser.click("Undo all");
-        until("the text as published", || (!browser.text().contains("edited, not published")).then_some(()));
+        until("the text as published", || {
+            (!browser.text().contains("edited, not published")).then_some(())
+        });
     };
     // What is drawn follows the text, and leads to its line.
     browser.edit("runbook: grow-disk", "runbook: grow-more");
@@ -390,7 +494,9 @@ fn a_runbook_is_written_with_its_steps_drawn_and_words_completed() {
     undo();
     browser.click("Find the fullest disk");
     let line = "return document.querySelector('.cm-activeLine')?.textContent";
-    until("the line of the step", || browser.run(line).as_str().is_some_and(|l| l.contains("look")).then_some(()));
+    until("the line of the step", || {
+        browser.run(line).as_str().is_some_and(|l| l.contains("look")).then_some(())
+    });
     browser.edit("call: vm.inspect", "call: vm.inspct");
     browser.see("did you mean `vm.inspect`?");
     browser.see("not published");
@@ -439,15 +545,19 @@ fn all_tabs_of_a_browser_follow_by_one_stream_and_none_is_left_behind() {
     browser.see("live");
     let followers = || {
         let (_, metrics) = answer(stage.request(Method::GET, "/metrics"));
-        let line =
-            metrics.as_str().and_then(|m| m.lines().find_map(|l| l.strip_prefix("arvok_streams ")).map(str::to_owned));
+        let line = metrics.as_str().and_then(|m| {
+            m.lines().find_map(|l| l.strip_prefix("arvok_streams ")).map(str::to_owned)
+        });
         line.and_then(|n| n.parse::<i64>().ok()).expect("how many follow")
     };
     until("the first to follow", || (followers() == 1).then_some(()));
     let tabs: Vec<_> = (0..4).map(|_| browser.tab("/alerts")).collect();
     browser.see("live");
     assert_eq!(followers(), 1, "one stream for all");
-    stage.send("yard-hypervisor", &json!({ "kind": "quay.light", "resource": "quay/one", "severity": "minor" }));
+    stage.send(
+        "yard-hypervisor",
+        &json!({ "kind": "quay.light", "resource": "quay/one", "severity": "minor" }),
+    );
     for tab in &tabs {
         browser.turn_to(tab);
         browser.see("quay/one");
@@ -456,7 +566,10 @@ fn all_tabs_of_a_browser_follow_by_one_stream_and_none_is_left_behind() {
     browser.close_first();
     browser.turn_to(&tabs[3]);
     until("another to follow", || (followers() == 1).then_some(()));
-    stage.send("yard-hypervisor", &json!({ "kind": "quay.light", "resource": "quay/two", "severity": "minor" }));
+    stage.send(
+        "yard-hypervisor",
+        &json!({ "kind": "quay.light", "resource": "quay/two", "severity": "minor" }),
+    );
     for tab in &tabs {
         browser.turn_to(tab);
         browser.see("quay/two");
@@ -468,7 +581,10 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
     let stage = Stage::with_demo();
     for batch in 0..50 {
         let alerts: Vec<_> = (0..1000)
-            .map(|i| json!({"kind": "a", "resource": format!("vm/n{i}"), "severity": if batch == 0 { "critical" } else { "minor" }}))
+            .map(|i| {
+                json!({"kind": "a", "resource": format!("vm/n{i}"),
+                "severity": if batch == 0 { "critical" } else { "minor" }})
+            })
             .collect();
         let request = stage
             .request(reqwest::Method::POST, "/in/yard-hypervisor")
@@ -482,28 +598,39 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
     browser.see("Watch");
     browser.go("/alerts");
     browser.see("vm/n999");
-    let rows =
-        browser.run("return document.querySelectorAll('[role=rowgroup] [role=row]').length").as_i64().unwrap_or(0);
+    let rows = browser
+        .run("return document.querySelectorAll('[role=rowgroup] [role=row]').length")
+        .as_i64()
+        .unwrap_or(0);
     assert!(rows < 75, "only what is seen is drawn, not {rows} rows");
     until("the list to reach far down", || {
         let seen = browser.run(
-            "const s = document.querySelector('[role=table] [role=rowgroup]'); s.scrollTop = s.scrollHeight; return s.scrollHeight / 18",
+            "const s = document.querySelector('[role=table] [role=rowgroup]'); s.scrollTop = \
+            s.scrollHeight; return s.scrollHeight / 18",
         );
         (seen.as_f64()? > 2000.0).then_some(())
     });
     until("the rows there to be drawn", || {
-        let drawn = browser.run("return document.querySelectorAll('[role=rowgroup] [role=row]').length").as_i64()?;
+        let drawn = browser
+            .run("return document.querySelectorAll('[role=rowgroup] [role=row]').length")
+            .as_i64()?;
         (drawn > 10).then_some(())
     });
     browser.go("/alerts?severity=critical&text=n7");
     browser.see("vm/n7");
-    assert!(browser.text().contains("critical"), "the filter stands in the address: {}", browser.text());
+    assert!(
+        browser.text().contains("critical"),
+        "the filter stands in the address: {}",
+        browser.text()
+    );
     stage.send("yard-hypervisor", &json!({"kind": "b", "resource": "vm/one-more"}));
     stage.send("yard-hypervisor", &json!({"kind": "b", "resource": "vm/two-more"}));
     browser.go("/alerts?text=two-more");
     browser.see("These are all so far. Older ones have not been looked through.");
     browser.click("Look further back");
-    until("the end to be reached", || (!browser.text().contains("Look further back")).then_some(()));
+    until("the end to be reached", || {
+        (!browser.text().contains("Look further back")).then_some(())
+    });
 }
 
 /// The pictures of the README; `make screenshots` makes them anew.
@@ -511,7 +638,8 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
 #[ignore = "writes docs/screenshots"]
 fn screenshots() {
     let stage = played();
-    let folder = std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots"));
+    let folder =
+        std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots"));
     std::fs::create_dir_all(&folder).expect("a folder");
     let relieve = json!({ "runbook": "relieve-host", "inputs": { "host": "host/quill-hv-2" } });
     assert_eq!(stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&relieve)).1["job"], 4);
@@ -519,8 +647,10 @@ fn screenshots() {
     stage.harbour.yard.set_faults(Faults { delay_ms: 6000, ..Faults::default() });
     stage.send(
         "yard-hypervisor",
-        &json!({"kind": "disk.usage", "resource": "vm/nessfold-booking-db-1", "severity": "critical", "value": 98.2,
-        "labels": {"tier": "gold"}, "summary": "disk data of nessfold-booking-db-1 is 98.2 % full"}),
+        &json!({"kind": "disk.usage", "resource": "vm/nessfold-booking-db-1",
+            "severity": "critical", "value": 98.2,
+        "labels": {"tier": "gold"}, "summary": "disk data of nessfold-booking-db-1 is 98.2 % \
+        full"}),
     );
     let (_, link) = asked(&stage);
     let browser = Browser::open(&stage, true);
@@ -575,20 +705,24 @@ fn screenshots() {
 /// Alerts of the last hours, as a sender with a backlog delivers them.
 fn night_of_alerts(stage: &Stage) {
     let now = chrono::Utc::now();
-    for (i, vm) in ["nessfold-booking-db-1", "oldhithe-booking-db-1", "brack-booking-db-1"].iter().enumerate() {
+    for (i, vm) in
+        ["nessfold-booking-db-1", "oldhithe-booking-db-1", "brack-booking-db-1"].iter().enumerate()
+    {
         for burst in 0..4 {
             for n in 0..(1 + (burst + i) % 3 * 2) {
                 let time = now - chrono::TimeDelta::minutes(50 - 12 * burst as i64)
                     + chrono::TimeDelta::seconds(20 * n as i64);
                 let state = |state: &str| {
-                    json!({"kind": "disk.usage", "resource": format!("vm/{vm}"), "severity": "major",
+                    json!({"kind": "disk.usage", "resource": format!("vm/{vm}"),
+                        "severity": "major",
                     "state": state, "value": 90, "time": time, "labels": {"tier": "gold"}})
                 };
                 stage.send("yard-hypervisor", &state("raised"));
             }
             stage.send(
                 "yard-hypervisor",
-                &json!({"kind": "disk.usage", "resource": format!("vm/{vm}"), "state": "cleared", "value": 60}),
+                &json!({"kind": "disk.usage", "resource": format!("vm/{vm}"), "state": "cleared",
+                    "value": 60}),
             );
         }
     }
@@ -618,11 +752,17 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
     browser.see("copied from");
     let state = stage.get("/api/v1/library/page-rota");
     assert_eq!(state["item"]["missing"], json!([]), "the connection came with it: {state}");
-    assert_eq!(state["item"]["copies"], json!([{ "name": "page-the-bridge", "version": 1, "same": true }]));
+    assert_eq!(
+        state["item"]["copies"],
+        json!([{ "name": "page-the-bridge", "version": 1, "same": true }])
+    );
     browser.go("/library/page-rota");
     browser.see("as it stands in the library");
     // Another name alone is no change.
-    let text = stage.get("/api/v1/definitions/runbook/page-the-bridge")["text"].as_str().expect("its text").to_owned();
+    let text = stage.get("/api/v1/definitions/runbook/page-the-bridge")["text"]
+        .as_str()
+        .expect("its text")
+        .to_owned();
     stage.publish(&text.replace("summary: ", "summary: Ours. "));
     browser.go("/library/page-rota");
     browser.see("with changes of its own");
@@ -632,8 +772,12 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
     let copy = |name: &str, body: serde_json::Value| {
         stage.call(Method::POST, &format!("/api/v1/library/{name}/copy"), Some(&body))
     };
-    let (status, copied) = copy("grow-disk", json!({ "name": "ours", "via": { "yard-hypervisor": "our-yard" } }));
-    assert!(status == 200 && copied["text"].as_str().is_some_and(|t| t.contains("via: our-yard")), "{copied}");
+    let (status, copied) =
+        copy("grow-disk", json!({ "name": "ours", "via": { "yard-hypervisor": "our-yard" } }));
+    assert!(
+        status == 200 && copied["text"].as_str().is_some_and(|t| t.contains("via: our-yard")),
+        "{copied}"
+    );
     for (name, body, status, words) in [
         ("grow-disks", json!({}), 404, "did you mean `grow-disk`?"),
         ("grow-disk", json!({ "name": "Ours!" }), 400, "is not a name"),
@@ -648,9 +792,10 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
 #[test]
 fn a_connection_is_tested_tried_by_hand_and_made_of_a_description() {
     let stage = Stage::with_demo();
-    let desk =
-        block(async { desk::start(DeskOptions { port: 0, token: "faults".into(), secret: "client-secret".into() }) })
-            .expect("a desk");
+    let desk = block(async {
+        desk::start(DeskOptions { port: 0, token: "faults".into(), secret: "client-secret".into() })
+    })
+    .expect("a desk");
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
     browser.see("Sign out");
@@ -709,7 +854,9 @@ fn a_halt_is_seen_wherever_one_is_and_lifted_when_it_was_asked_twice() {
     browser.see("All jobs that wait are begun then.");
     assert!(stage.arvok(&["halt", "show"]).out.contains("halted since"), "one click is not enough");
     browser.click("Let them begin");
-    until("the halt to be lifted", || stage.arvok(&["halt", "show"]).out.contains("there is no halt").then_some(()));
+    until("the halt to be lifted", || {
+        stage.arvok(&["halt", "show"]).out.contains("there is no halt").then_some(())
+    });
     until("the page to know", || (!browser.text().contains("No job is begun")).then_some(()));
     assert_eq!(browser.violations(), Vec::<String>::new());
 }
@@ -727,12 +874,18 @@ fn a_session_that_has_ended_is_begun_again_over_the_page_and_what_was_typed_stay
     assert_eq!(stage.arvok(&["token", "revoke", "pat"]).code, 0);
     browser.see("Sign in again");
     assert!(
-        browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5")
+        browser
+            .run("return document.querySelector('.cm-content').innerText")
+            .to_string()
+            .contains("value >= 88.5")
     );
     browser.sign_in(&stage.token);
     until("the dialog to go", || (!browser.text().contains("Sign in again")).then_some(()));
     assert!(
-        browser.run("return document.querySelector('.cm-content').innerText").to_string().contains("value >= 88.5")
+        browser
+            .run("return document.querySelector('.cm-content').innerText")
+            .to_string()
+            .contains("value >= 88.5")
     );
     browser.see("admin, admin");
 }
@@ -778,10 +931,16 @@ fn publishing_shows_what_it_replaces_and_two_tabs_do_not_overwrite_each_other() 
     browser.see("value >= 87.5");
     browser.edit("urgency: high", "urgency: low");
     // Meanwhile another publishes, from the command.
-    let text = stage.get("/api/v1/definitions/rule/booking-disk-filling")["text"].as_str().expect("a text").to_owned();
+    let text = stage.get("/api/v1/definitions/rule/booking-disk-filling")["text"]
+        .as_str()
+        .expect("a text")
+        .to_owned();
     stage.publish(
         &text
-            .replace("step_gib: 4, ceiling_gib: 64 }\n  urgency", "step_gib: 5, ceiling_gib: 64 }\n  urgency")
+            .replace(
+                "step_gib: 4, ceiling_gib: 64 }\n  urgency",
+                "step_gib: 5, ceiling_gib: 64 }\n  urgency",
+            )
             .replace("step_gib: 4 } }", "step_gib: 5 } }"),
     );
     browser.see("Publish version 3");

@@ -11,8 +11,10 @@ use std::{
     time::{Duration, Instant},
 };
 
-const RULE: &str = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
-    rule: seen\nlisten: { kinds: test.day }\nsettle: { fold: [alert.resource] }\ndispatch: { runbook: note }\n";
+const RULE: &str = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } \
+    ]\n---\n\
+    rule: seen\nlisten: { kinds: test.day }\nsettle: { fold: [alert.resource] }\ndispatch: { \
+    runbook: note }\n";
 
 fn database(stage: &Stage) -> DatabaseConnection {
     block(arvok_store::connect(&stage.database, 2, Purpose::Work)).expect("a database")
@@ -31,7 +33,8 @@ fn begin(db: &DatabaseConnection, days: i64) {
 }
 
 fn alert(id: &str, resource: &str) -> Value {
-    json!({"id": id, "kind": "test.day", "resource": resource, "severity": "major", "state": "raised", "summary": id})
+    json!({"id": id, "kind": "test.day", "resource": resource, "severity": "major",
+        "state": "raised", "summary": id})
 }
 
 fn count(records: &Records, what: &str) -> i64 {
@@ -51,13 +54,18 @@ fn days_begin_under_load_and_nothing_is_lost_or_taken_twice() {
                 let (stage, other, over) = (&stage, &other, &over);
                 s.spawn(move || {
                     let mut sent = 0;
-                    while !over.load(Ordering::Relaxed) && begun.elapsed() < Duration::from_secs(60) {
+                    while !over.load(Ordering::Relaxed) && begun.elapsed() < Duration::from_secs(60)
+                    {
                         let id = format!("s{sender}-{sent}");
                         let (id, resource) = (id.as_str(), format!("vm/n{}", sent % 7));
                         let post = |node: &Stage| {
-                            let request = node.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&node.token);
-                            let request = request.header("content-type", "application/vnd.arvok.alert+json");
-                            let (status, said) = answer(request.body(alert(id, &resource).to_string()));
+                            let request = node
+                                .request(Method::POST, "/in/yard-hypervisor")
+                                .bearer_auth(&node.token);
+                            let request =
+                                request.header("content-type", "application/vnd.arvok.alert+json");
+                            let (status, said) =
+                                answer(request.body(alert(id, &resource).to_string()));
                             assert_eq!(status, 202, "{said}");
                             i64::from(said["alerts"][0]["seq"].is_i64())
                         };
@@ -78,7 +86,10 @@ fn days_begin_under_load_and_nothing_is_lost_or_taken_twice() {
     });
     let records = stage.records();
     assert_eq!(count(&records, "alerts WHERE kind = 'test.day'"), sent);
-    assert_eq!(count(&records, "(SELECT DISTINCT source, id FROM alerts WHERE kind = 'test.day') a"), sent);
+    assert_eq!(
+        count(&records, "(SELECT DISTINCT source, id FROM alerts WHERE kind = 'test.day') a"),
+        sent
+    );
     assert_eq!(count(&records, "verdicts WHERE rule = 'seen'"), sent);
     assert_eq!(count(&records, "alert_day"), 13);
     let shown = stage.get("/api/v1/storage");
@@ -90,9 +101,13 @@ fn what_is_stored_is_read_over_all_days_and_goes_by_day_and_by_source() {
     let stage = Stage::with_demo();
     stage.publish(RULE);
     stage.secret("yard-monitor", "monitor-token", &["source/yard-hypervisor", "source/brief"]);
-    stage.publish("source: brief\nintake: { webhook: { credential: { bearer: \"${secret('yard-monitor')}\" } } }\n");
+    stage.publish(
+        "source: brief\nintake: { webhook: { credential: { \
+        bearer: \"${secret('yard-monitor')}\" } } }\n",
+    );
     let db = database(&stage);
-    let send = |source: &str, day: i64| stage.send(source, &alert(&format!("{source}-{day}"), "vm/same"));
+    let send =
+        |source: &str, day: i64| stage.send(source, &alert(&format!("{source}-{day}"), "vm/same"));
     let mut seqs: Vec<(i64, i64)> = Vec::new();
     for day in 0..5 {
         if day > 0 {
@@ -136,15 +151,23 @@ fn what_is_stored_is_read_over_all_days_and_goes_by_day_and_by_source() {
 
     // One source is kept for a day, the others for three.
     let day = TimeDelta::days;
-    let retention =
-        Retention { alerts: day(3), sources: [("brief".to_owned(), day(1))].into(), ..Retention::default() };
+    let retention = Retention {
+        alerts: day(3),
+        sources: [("brief".to_owned(), day(1))].into(),
+        ..Retention::default()
+    };
     let now = Utc::now() - TimeDelta::hours(12);
     let gone = block(days::expire(&db, &retention, now)).expect("expires");
     assert_eq!(gone, (1, 2), "the first day whole, and of the two days after it what is brief");
     assert_eq!(block(days::expire(&db, &retention, now)).expect("expires"), (0, 0));
-    let left: Vec<i64> =
-        all.iter().copied().filter(|s| ![seqs[0].0, seqs[0].1, seqs[1].1, seqs[2].1].contains(s)).collect();
-    for path in ["/api/v1/alerts?kind=test.day", "/api/v1/alerts?rule=seen", "/api/v1/verdicts?rule=seen"] {
+    let left: Vec<i64> = all
+        .iter()
+        .copied()
+        .filter(|s| ![seqs[0].0, seqs[0].1, seqs[1].1, seqs[2].1].contains(s))
+        .collect();
+    for path in
+        ["/api/v1/alerts?kind=test.day", "/api/v1/alerts?rule=seen", "/api/v1/verdicts?rule=seen"]
+    {
         assert_eq!(list(path), left, "{path}");
     }
     let (status, said) = stage.call(Method::GET, &format!("/api/v1/alerts/{}", seqs[0].0), None);
@@ -192,7 +215,10 @@ fn a_death_while_a_day_begins_keeps_nobody_waiting() {
     begin(&database(&stage), 1);
     let seq = stage.send("yard-hypervisor", &alert("b", "vm/a"));
     assert!(seq > 9 * days::ROOM, "{seq}");
-    assert_eq!(stage.get("/api/v1/alerts?resource=vm/a")["items"].as_array().map(Vec::len), Some(2));
+    assert_eq!(
+        stage.get("/api/v1/alerts?resource=vm/a")["items"].as_array().map(Vec::len),
+        Some(2)
+    );
 }
 
 /// The rule waits for longer than its alerts are kept.
@@ -201,15 +227,20 @@ fn a_job_for_an_alert_that_is_kept_no_longer_is_refused_and_seen() {
     let stage = Stage::with_demo();
     stage.publish(
         "runbook: note\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n---\n\
-         rule: patient\nstance: act\nlisten: { kinds: test.day }\nsettle: { still: 3s }\ndispatch: { runbook: note }\n",
+         rule: patient\nstance: act\nlisten: { kinds: test.day }\nsettle: { still: 3s }\ndispatch: \
+         { runbook: note }\n",
     );
     let db = database(&stage);
     let seq = stage.send("yard-hypervisor", &alert("a", "vm/a"));
     stage.verdict_is(seq, "patient", "waiting");
     begin(&db, 1);
     let retention = Retention { alerts: TimeDelta::days(1), ..Retention::default() };
-    let gone = block(days::expire(&db, &retention, Utc::now() + TimeDelta::days(3))).expect("expires");
+    let gone =
+        block(days::expire(&db, &retention, Utc::now() + TimeDelta::days(3))).expect("expires");
     assert_eq!(gone.0, 1);
     let job = stage.job_in(1, &["refused"]);
-    assert!(job["job"]["failure"].as_str().is_some_and(|f| f.contains("kept no longer")), "{job:#}");
+    assert!(
+        job["job"]["failure"].as_str().is_some_and(|f| f.contains("kept no longer")),
+        "{job:#}"
+    );
 }

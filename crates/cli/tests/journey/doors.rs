@@ -5,7 +5,13 @@ use reqwest::Method;
 use serde_json::{Value, json};
 
 fn post(stage: &Stage, path: &str, token: &str, body: impl Into<reqwest::Body>) -> (u16, Value) {
-    answer(stage.request(Method::POST, path).bearer_auth(token).header("content-type", "application/json").body(body))
+    answer(
+        stage
+            .request(Method::POST, path)
+            .bearer_auth(token)
+            .header("content-type", "application/json")
+            .body(body),
+    )
 }
 
 fn line(what: &str, (status, body): (u16, Value)) -> String {
@@ -22,11 +28,27 @@ fn deliveries() {
     say("no JSON", post(&stage, door, "monitor-token", "{\"run\": 1,"));
     say("another form", post(&stage, door, "monitor-token", "{\"run\": 1}"));
     say("an empty body", post(&stage, door, "monitor-token", ""));
-    let reading = |level: &str, vm: &str| json!({"run": 1, "at": 5, "reading": {"number": 1, "check": "disk", "level": level, "vm": vm, "part": "data", "percent": 90, "text": "t", "tier": "gold"}});
-    say("a word without translation", post(&stage, door, "monitor-token", reading("odd", "a").to_string()));
-    say("no resource path", post(&stage, door, "monitor-token", reading("high", "a b").to_string()));
-    say("ten megabytes", post(&stage, door, "monitor-token", format!("\"{}\"", "x".repeat(10 << 20))));
-    say("deep nesting", post(&stage, door, "monitor-token", format!("{}{}", "[".repeat(5000), "]".repeat(5000))));
+    let reading = |level: &str, vm: &str| {
+        json!({"run": 1, "at": 5, "reading": {"number": 1,
+        "check": "disk", "level": level, "vm": vm, "part": "data", "percent": 90, "text": "t",
+            "tier": "gold"}})
+    };
+    say(
+        "a word without translation",
+        post(&stage, door, "monitor-token", reading("odd", "a").to_string()),
+    );
+    say(
+        "no resource path",
+        post(&stage, door, "monitor-token", reading("high", "a b").to_string()),
+    );
+    say(
+        "ten megabytes",
+        post(&stage, door, "monitor-token", format!("\"{}\"", "x".repeat(10 << 20))),
+    );
+    say(
+        "deep nesting",
+        post(&stage, door, "monitor-token", format!("{}{}", "[".repeat(5000), "]".repeat(5000))),
+    );
     say("a wrong token", post(&stage, door, "wrong", "{}"));
     say("an unknown source", post(&stage, "/in/yard-hypervisr", &stage.token, "{}"));
     say("no token", answer(stage.request(Method::POST, door).body("{}")));
@@ -44,16 +66,25 @@ fn deliveries() {
     ");
 
     let kept = stage.get("/api/v1/unreadable?source=yard-hypervisor");
-    assert_eq!(kept["items"].as_array().map(Vec::len), Some(6), "what could not be read is kept: {kept:#}");
+    assert_eq!(
+        kept["items"].as_array().map(Vec::len),
+        Some(6),
+        "what could not be read is kept: {kept:#}"
+    );
     let source = stage.arvok(&["source", "show", "yard-hypervisor"]);
     assert!(source.out.contains("`odd` has no translation"), "{}", source.out);
-    assert_eq!(post(&stage, door, "monitor-token", reading("high", "a").to_string()).0, 202, "the door still opens");
+    assert_eq!(
+        post(&stage, door, "monitor-token", reading("high", "a").to_string()).0,
+        202,
+        "the door still opens"
+    );
 }
 
 #[test]
 fn a_repeated_id_changes_nothing() {
     let stage = Stage::with_demo();
-    let alert = json!({"id": "x1", "kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major"});
+    let alert = json!({"id": "x1", "kind": "disk.usage", "resource": "vm/quill-booking-db-1",
+        "severity": "major"});
     stage.send("yard-hypervisor", &alert);
     let both = json!([alert, alert]);
     let request = stage
@@ -63,7 +94,10 @@ fn a_repeated_id_changes_nothing() {
         .body(both.to_string());
     let (status, body) = answer(request);
     assert_eq!(status, 202);
-    assert!(body["alerts"].as_array().is_some_and(|a| a.iter().all(|a| a["duplicate"] == true)), "{body}");
+    assert!(
+        body["alerts"].as_array().is_some_and(|a| a.iter().all(|a| a["duplicate"] == true)),
+        "{body}"
+    );
     assert_eq!(stage.get("/api/v1/alerts")["items"].as_array().map(Vec::len), Some(1));
     assert_eq!(stage.get("/api/v1/watch")["narrowing"]["repeated"], 2);
 }
@@ -73,7 +107,8 @@ fn odd_characters_and_numbers_pass_unharmed() {
     let stage = Stage::with_demo();
     let seq = stage.send(
         "yard-hypervisor",
-        &json!({"kind": "a", "resource": "vm/ä-\u{1f6a2}", "summary": "nul \u{0} here", "value": -0.0, "labels": {"k": "'; DROP TABLE alert; --"},
+        &json!({"kind": "a", "resource": "vm/ä-\u{1f6a2}", "summary": "nul \u{0} \
+            here", "value": -0.0, "labels": {"k": "'; DROP TABLE alert; --"},
             "body": {"deep": [[[{"\u{0}": 1e308}]]]}}),
     );
     let alert = stage.get(&format!("/api/v1/alerts/{seq}"));
@@ -89,8 +124,12 @@ fn definitions() {
     let publish = |text: &str| {
         let body = json!({ "files": [{ "file": "f.yaml", "text": text }] });
         let (status, answer) = stage.call(Method::POST, "/api/v1/publish", Some(&body));
-        let said: Vec<&str> =
-            answer["problems"].as_array().into_iter().flatten().filter_map(|p| p["message"].as_str()).collect();
+        let said: Vec<&str> = answer["problems"]
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter_map(|p| p["message"].as_str())
+            .collect();
         format!("{status} {}", said.join(" | "))
     };
     let ten = "[1,2,3,4,5,6,7,8,9,10]";
@@ -102,10 +141,16 @@ fn definitions() {
     );
     let lines = [
         publish("rule: [\n"),
-        publish("rule: a\nlisten: { sevrity: major }\ndispatch: { runbook: grow-disk, inputs: { vm: x } }\n"),
+        publish(
+            "rule: a\nlisten: { sevrity: major }\ndispatch: { runbook: grow-disk, inputs: { vm: x \
+            } }\n",
+        ),
         publish("rule: a\nlisten: { severity: 5 }\ndispatch: { runbook: grow-dsk }\n"),
         publish("rule: a\ndispatch: { runbook: grow-dsk, inputs: {} }\n"),
-        publish("rule: a\nlisten: { where: alert.value > }\ndispatch: { runbook: grow-disk, inputs: { vm: x } }\n"),
+        publish(
+            "rule: a\nlisten: { where: alert.value > }\ndispatch: { runbook: grow-disk, inputs: { \
+            vm: x } }\n",
+        ),
         publish(&deep),
         publish(&nested),
         publish("source: s\nintake: { webhook: { credential: { bearer: \"${secrt('x')}\" } } }\n"),
@@ -130,12 +175,16 @@ fn definitions() {
     // An expression that would never end is stopped and counted; the alert is taken all the same.
     let endless = (0..8).fold("true".to_owned(), |inner, i| format!("{ten}.all(x{i}, {inner})"));
     stage.publish(&format!(
-        "rule: endless\nlisten: {{ where: '{endless}' }}\ndispatch: {{ runbook: grow-disk, inputs: {{ vm: x/y }} }}\n"
+        "rule: endless\nlisten: {{ where: '{endless}' }}\ndispatch: {{ runbook: grow-disk, inputs: \
+        {{ vm: x/y }} }}\n"
     ));
     let seq = stage.send("yard-hypervisor", &json!({"kind": "a", "resource": "vm/a"}));
     let verdict = stage.verdict(seq, "endless").expect("a verdict");
     assert_eq!(verdict["verdict"], "broken");
-    assert!(verdict["reason"].as_str().is_some_and(|r| r.contains("takes more than 20000 steps")), "{verdict}");
+    assert!(
+        verdict["reason"].as_str().is_some_and(|r| r.contains("takes more than 20000 steps")),
+        "{verdict}"
+    );
     let metrics = stage.get("/metrics").as_str().unwrap_or_default().to_owned();
     assert!(metrics.contains("arvok_rule_errors_total{rule=\"endless\"} 1"), "{metrics}");
 }

@@ -1,4 +1,5 @@
-//! The house itself: within a crate, folders import each other in one direction only, and names say what things are.
+//! The house itself: within a crate, folders import each other in one direction only, and names say
+//! what things are.
 
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -21,7 +22,8 @@ fn word(text: &str) -> &str {
     &text[..end]
 }
 
-/// The names that follow a path's beginning: one, or those of a list in braces, not of lists within.
+/// The names that follow a path's beginning: one, or those of a list in braces, not of lists
+/// within.
 fn first_names(rest: &str) -> Vec<&str> {
     let Some(list) = rest.strip_prefix('{') else { return vec![word(rest)] };
     let (mut depth, mut names, mut begins) = (1, Vec::new(), true);
@@ -68,7 +70,11 @@ fn collect(folder: &Path, module: &str, from: &BTreeMap<String, String>, edges: 
         let imports = edges.entry(module.to_owned()).or_default();
         for rest in code(&entry).split("crate::").skip(1) {
             let names = first_names(rest).into_iter();
-            imports.extend(names.map(|n| from.get(n).map_or(n, String::as_str).to_owned()).filter(|n| n != module));
+            imports.extend(
+                names
+                    .map(|n| from.get(n).map_or(n, String::as_str).to_owned())
+                    .filter(|n| n != module),
+            );
         }
     }
 }
@@ -117,7 +123,9 @@ fn public_types(text: &str) -> Vec<&str> {
         let rest = line[at..].strip_prefix("pub")?;
         let rest = if rest.starts_with('(') { rest.split_once(')')?.1 } else { rest };
         let rest = rest.strip_prefix(' ')?;
-        let rest = ["struct ", "enum ", "trait ", "type "].iter().find_map(|kind| rest.strip_prefix(kind))?;
+        let rest = ["struct ", "enum ", "trait ", "type "]
+            .iter()
+            .find_map(|kind| rest.strip_prefix(kind))?;
         Some(line.len() - rest.len())
     };
     text.lines().filter_map(|line| named(line).map(|at| word(&line[at..]))).collect()
@@ -138,8 +146,9 @@ const SHARED: [(&str, &str); 6] = [
 
 /// Names that could be those of anything.
 const VAGUE: [&str; 22] = [
-    "Asked", "Began", "Chosen", "Come", "Common", "Data", "Ended", "Given", "Heard", "Helper", "Info", "Item", "Kept",
-    "Known", "Made", "Manager", "Said", "Seen", "Standing", "Told", "Went", "What",
+    "Asked", "Began", "Chosen", "Come", "Common", "Data", "Ended", "Given", "Heard", "Helper",
+    "Info", "Item", "Kept", "Known", "Made", "Manager", "Said", "Seen", "Standing", "Told", "Went",
+    "What",
 ];
 
 #[test]
@@ -153,9 +162,14 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
             let text = code(&file);
             for found in public_types(&text) {
                 assert!(!VAGUE.contains(&found), "{}: `{found}` could be anything", file.display());
-                let other = first.insert(found.to_owned(), file.clone()).filter(|other| *other != file);
+                let other =
+                    first.insert(found.to_owned(), file.clone()).filter(|other| *other != file);
                 let may = SHARED.contains(&(name, found)) || name == "standins";
-                assert!(may || other.is_none(), "`{found}` is in {} and in {other:?}", file.display());
+                assert!(
+                    may || other.is_none(),
+                    "`{found}` is in {} and in {other:?}",
+                    file.display()
+                );
             }
         }
         assert!(first.len() > 5, "{name}: {first:?}");
@@ -170,12 +184,31 @@ fn the_glossary_has_no_word_that_is_not_used() {
     for name in ["core", "service", "store", "connect"] {
         sources(&root.join("crates").join(name).join("src"), &mut files);
     }
-    let all: String = files.iter().map(|file| fs::read_to_string(file).expect("a source").to_lowercase()).collect();
-    let (_, inside) = glossary.split_once("## What those who change it read").expect("a part for those who change it");
+    let all: String = files
+        .iter()
+        .map(|file| fs::read_to_string(file).expect("a source").to_lowercase())
+        .collect();
+    let (_, inside) = glossary
+        .split_once("## What those who change it read")
+        .expect("a part for those who change it");
     let rows = inside.lines().filter_map(|line| line.strip_prefix("| **"));
     let words: Vec<&str> = rows.filter_map(|row| row.split("**").next()).collect();
     assert!(words.len() > 8, "{words:?}");
     for word in words {
         assert!(all.contains(&word.to_lowercase()), "`{word}` is not used any more");
+    }
+}
+
+#[test]
+fn no_comment_is_wider_than_a_hundred_columns() {
+    let crates = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/.."));
+    let mut files = Vec::new();
+    sources(crates, &mut files);
+    assert!(files.len() > 300, "{}", files.len());
+    for file in files {
+        let text = fs::read_to_string(&file).expect("a source");
+        let is_comment = |line: &&str| line.trim_start().starts_with("//");
+        let wide = text.lines().filter(is_comment).find(|line| line.chars().count() > 100);
+        assert_eq!(wide, None, "{}", file.display());
     }
 }

@@ -1,4 +1,5 @@
-//! The cases of `core/cases/jobs` as examples of runbooks: what the core does, the command and the API say as well.
+//! The cases of `core/cases/jobs` as examples of runbooks: what the core does, the command and the
+//! API say as well.
 
 use crate::kit::{Stage, arvok, folder};
 use arvok_core::{
@@ -19,14 +20,18 @@ fn documents(text: &str) -> Vec<Document> {
 /// A case as an example of its runbook.
 fn example(case: &Value) -> Value {
     let mut answers = Map::new();
-    for (part, shape) in
-        [("answers", None), ("decides", Some("choice")), ("comes", Some("alert")), ("jobs", Some("outputs"))]
-    {
+    for (part, shape) in [
+        ("answers", None),
+        ("decides", Some("choice")),
+        ("comes", Some("alert")),
+        ("jobs", Some("outputs")),
+    ] {
         for (place, given) in case[part].as_object().into_iter().flatten() {
             let answer = |a: &Value| match shape {
                 None => a.clone(),
                 Some("choice") => {
-                    json!({ "after": a["after"], "gives": { "choice": a["choice"], "by": "pat", "remark": a["remark"] } })
+                    json!({ "after": a["after"], "gives": { "choice": a["choice"], "by": "pat",
+                        "remark": a["remark"] } })
                 }
                 Some("alert") => {
                     let mut fields = a["alert"].clone();
@@ -50,7 +55,11 @@ fn example(case: &Value) -> Value {
             answers.insert(place.clone(), all);
         }
     }
-    let last = case["expect"].as_array().and_then(|lines| lines.last()).and_then(Value::as_str).expect("an end");
+    let last = case["expect"]
+        .as_array()
+        .and_then(|lines| lines.last())
+        .and_then(Value::as_str)
+        .expect("an end");
     // The story of the core has a target and a number of a job of its own.
     let last = last
         .replace(" vm/quill-booking-db-1", " vm/a")
@@ -61,7 +70,8 @@ fn example(case: &Value) -> Value {
         Some(("unsure", why)) => json!({ "state": "unsure", "failure": why }),
         _ => {
             let (state, rest) = end.split_once(", ").expect("a state");
-            let (effect, failure) = rest.split_once(": ").map_or((rest, Value::Null), |(e, f)| (e, f.into()));
+            let (effect, failure) =
+                rest.split_once(": ").map_or((rest, Value::Null), |(e, f)| (e, f.into()));
             json!({ "state": state, "effect": effect, "failure": failure })
         }
     };
@@ -86,8 +96,10 @@ fn without_nulls(value: &mut Value) {
 
 /// All cases as runbooks with an example each, and what these call; how many there are.
 fn definitions() -> (String, usize) {
-    let mut files: Vec<_> =
-        fs::read_dir(Path::new(CASES)).expect("a folder").map(|f| f.expect("a file").path()).collect();
+    let mut files: Vec<_> = fs::read_dir(Path::new(CASES))
+        .expect("a folder")
+        .map(|f| f.expect("a file").path())
+        .collect();
     files.sort();
     let (mut all, mut calls, mut given) = (Vec::new(), BTreeSet::new(), BTreeSet::new());
     for file in files {
@@ -96,7 +108,12 @@ fn definitions() -> (String, usize) {
             let text = case["runbook"].as_str().expect("a runbook");
             let document = &documents(text)[0];
             let runbook = Runbook::check(document).unwrap_or_else(|e| panic!("{e:?}"));
-            calls.extend(runbook.calls().into_iter().map(|(via, operation)| (via.to_owned(), operation.to_owned())));
+            calls.extend(
+                runbook
+                    .calls()
+                    .into_iter()
+                    .map(|(via, operation)| (via.to_owned(), operation.to_owned())),
+            );
             names_given(&document.value, &mut given);
             let mut runbook = document.value.clone();
             runbook["runbook"] = format!("case-{}", all.len() + 1).into();
@@ -106,22 +123,32 @@ fn definitions() -> (String, usize) {
         }
     }
     let count = all.len();
-    let takes: Map<String, Value> = given.into_iter().map(|name| (name, json!({ "default": null }))).collect();
+    let takes: Map<String, Value> =
+        given.into_iter().map(|name| (name, json!({ "default": null }))).collect();
     let connections: BTreeSet<&String> = calls.iter().map(|(via, _)| via).collect();
     for via in connections {
         let operations: Map<String, Value> = calls
             .iter()
             .filter(|(v, _)| v == via)
             .map(|(_, operation)| {
-                let repeat = operation.split('.').next().filter(|r| ["safe", "keyed"].contains(r)).unwrap_or("never");
+                let repeat = operation
+                    .split('.')
+                    .next()
+                    .filter(|r| ["safe", "keyed"].contains(r))
+                    .unwrap_or("never");
                 let operation = operation.clone();
-                (operation, json!({ "takes": takes, "request": { "method": "POST", "path": "/" }, "repeat": repeat }))
+                (
+                    operation,
+                    json!({ "takes": takes, "request": { "method": "POST", "path": "/" },
+                    "repeat": repeat }),
+                )
             })
             .collect();
         all.push(json!({ "connector": via, "operations": operations }));
         all.push(json!({ "connection": via, "connector": via, "base": "http://127.0.0.1:9" }));
     }
-    all.push(json!({ "runbook": "hand-over", "inputs": { "about": { "default": null } }, "target": "group/crew",
+    all.push(json!({ "runbook": "hand-over", "inputs": { "about": { "default": null } },
+        "target": "group/crew",
         "steps": [{ "id": "fine", "require": "true" }] }));
     (all.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n---\n"), count)
 }
@@ -129,7 +156,12 @@ fn definitions() -> (String, usize) {
 /// The names under every `give`.
 fn names_given(value: &Value, names: &mut BTreeSet<String>) {
     if let Some(map) = value.as_object() {
-        names.extend(map.get("give").and_then(Value::as_object).into_iter().flat_map(|give| give.keys().cloned()));
+        names.extend(
+            map.get("give")
+                .and_then(Value::as_object)
+                .into_iter()
+                .flat_map(|give| give.keys().cloned()),
+        );
         map.values().for_each(|v| names_given(v, names));
     }
     value.as_array().into_iter().flatten().for_each(|v| names_given(v, names));
@@ -153,7 +185,8 @@ fn what_jobs_do_in_the_core_they_do_in_the_command_and_the_api() {
     let (status, answer) = ask(&text);
     assert_eq!(status, 200, "{answer:#}");
     // An example that does not hold is told where it stands, with what happened instead.
-    let (status, answer) = ask(&text.replacen("\"state\":\"succeeded\"", "\"state\":\"failed\"", 1));
+    let (status, answer) =
+        ask(&text.replacen("\"state\":\"succeeded\"", "\"state\":\"failed\"", 1));
     assert_eq!((status, &answer["published"]), (200, &json!(false)), "{answer:#}");
     let told = serde_json::to_string(&answer["problems"]).expect("JSON");
     assert!(told.contains("example: the job ends succeeded"), "{answer:#}");

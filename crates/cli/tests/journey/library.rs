@@ -1,4 +1,5 @@
-//! The library of ready-made runbooks: by the command, and against the stand-ins where no scene of the demo plays one.
+//! The library of ready-made runbooks: by the command, and against the stand-ins where no scene of
+//! the demo plays one.
 
 use crate::kit::{LIBRARY, Stage, arvok, folder, until};
 use arvok_standins::Faults;
@@ -6,8 +7,11 @@ use reqwest::Method;
 use serde_json::{Value, json};
 
 fn launched(stage: &Stage, runbook: &str, inputs: &Value) -> Value {
-    let (status, made) =
-        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": runbook, "inputs": inputs })));
+    let (status, made) = stage.call(
+        Method::POST,
+        "/api/v1/jobs",
+        Some(&json!({ "runbook": runbook, "inputs": inputs })),
+    );
     assert_eq!(status, 201, "{made}");
     stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"])
 }
@@ -19,10 +23,19 @@ fn it_is_listed_shown_and_copied_without_a_server() {
     insta::assert_snapshot!(said.out.replace("  \n", "\n"));
     let said = arvok(&["runbook", "library", "--json"], &[], "");
     let all: Value = serde_json::from_str(&said.out).expect("JSON");
-    let names: Vec<&str> = all["items"].as_array().expect("a list").iter().filter_map(|i| i["name"].as_str()).collect();
+    let names: Vec<&str> = all["items"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .filter_map(|i| i["name"].as_str())
+        .collect();
     assert!(names.len() == 19 && names.is_sorted(), "{names:?}");
     let shown = arvok(&["runbook", "library", "page-rota"], &[], "");
-    assert!(shown.out.starts_with("runbook: page-rota\n") && shown.err.contains("it needs pager"), "{}", shown.all());
+    assert!(
+        shown.out.starts_with("runbook: page-rota\n") && shown.err.contains("it needs pager"),
+        "{}",
+        shown.all()
+    );
 
     let place = folder("library");
     let file = |name: &str, text: &str| {
@@ -30,17 +43,32 @@ fn it_is_listed_shown_and_copied_without_a_server() {
         std::fs::write(&path, text).expect("writes");
         path
     };
-    let args = ["runbook", "copy", "close-the-loop", "--as", "our-loop", "--via", "crew-chat=bridge-chat"];
+    let args =
+        ["runbook", "copy", "close-the-loop", "--as", "our-loop", "--via", "crew-chat=bridge-chat"];
     let copied = arvok(&args, &[], "");
     assert_eq!(copied.code, 0, "{}", copied.all());
-    assert!(copied.out.starts_with("runbook: our-loop\ncopied_from: close-the-loop\n"), "{}", copied.out);
+    assert!(
+        copied.out.starts_with("runbook: our-loop\ncopied_from: close-the-loop\n"),
+        "{}",
+        copied.out
+    );
     assert_eq!(copied.out.matches("via: bridge-chat").count(), 2);
-    assert!(!copied.out.contains("crew-chat") && copied.out.contains("# The one part that differs"));
+    assert!(
+        !copied.out.contains("crew-chat") && copied.out.contains("# The one part that differs")
+    );
     let said = arvok(&["check", &file("alone.yaml", &copied.out)], &[], "");
-    assert!(said.code == 1 && said.err.contains("there is no connection `bridge-chat`"), "{}", said.all());
+    assert!(
+        said.code == 1 && said.err.contains("there is no connection `bridge-chat`"),
+        "{}",
+        said.all()
+    );
     let whole = arvok(&["runbook", "copy", "close-the-loop", "--with-needs"], &[], "");
     let said = arvok(&["check", &file("whole.yaml", &whole.out)], &[], "");
-    assert!(said.code == 0 && said.out.starts_with("13 definitions in 1 file are good; "), "{}", said.all());
+    assert!(
+        said.code == 0 && said.out.starts_with("13 definitions in 1 file are good; "),
+        "{}",
+        said.all()
+    );
 
     for (args, words) in [
         (&["copy", "grow-disks"][..], "did you mean `grow-disk`?"),
@@ -79,57 +107,86 @@ fn a_machine_is_registered_though_the_yard_and_the_register_are_busy() {
     assert!(harbour.yard.with(|yard| yard.vms["scratch"].snapshots.is_empty()));
 }
 
-/// A remedy that does not help: the ticket says so and stays open, a person is paged, and what was given is taken back.
+/// A remedy that does not help: the ticket says so and stays open, a person is paged, and what was
+/// given is taken back.
 #[test]
 fn a_chain_whose_remedy_does_not_help_is_handed_over() {
     let stage = Stage::with_demo();
     let harbour = &stage.harbour;
-    let text = std::fs::read_to_string(format!("{LIBRARY}/runbooks/add-cpu.yaml")).expect("the library");
-    let hasty = text.split("examples:").next().expect("a runbook").replace("within: 2m", "within: 2s");
+    let text =
+        std::fs::read_to_string(format!("{LIBRARY}/runbooks/add-cpu.yaml")).expect("the library");
+    let hasty =
+        text.split("examples:").next().expect("a runbook").replace("within: 2m", "within: 2s");
     stage.publish(&hasty);
     harbour.yard.with(|yard| yard.vms.get_mut("quill-mail-1").expect("a VM").work = Some(60.0));
     let job = until("the chain to have ended", || {
         let page = stage.get("/api/v1/jobs?target=vm/quill-mail-1");
         let jobs = page["items"].as_array().expect("a list").clone();
-        jobs.into_iter().find(|job| job["runbook"] == "close-the-loop" && !job["finished_at"].is_null())
+        jobs.into_iter()
+            .find(|job| job["runbook"] == "close-the-loop" && !job["finished_at"].is_null())
     });
     assert_eq!(job["state"], "failed", "{job:#}");
     let ticket = harbour.desk.with(|desk| desk.tickets.values().next().cloned()).expect("a ticket");
     assert_eq!((ticket.state, ticket.about.as_deref()), ("open", Some("vm/quill-mail-1")));
-    assert!(ticket.notes.iter().any(|note| note.contains("add-cpu did not help")), "{:?}", ticket.notes);
+    assert!(
+        ticket.notes.iter().any(|note| note.contains("add-cpu did not help")),
+        "{:?}",
+        ticket.notes
+    );
     let page = harbour.pager.with(|pager| pager.pages.values().next().cloned()).expect("a page");
     assert!(page.text.contains(&format!("Ticket {}", ticket.number)), "{page:?}");
-    assert_eq!(harbour.yard.with(|yard| yard.vms["quill-mail-1"].cpus), 2, "what did not help was taken back");
+    assert_eq!(
+        harbour.yard.with(|yard| yard.vms["quill-mail-1"].cpus),
+        2,
+        "what did not help was taken back"
+    );
 }
 
-/// Two buttons are pressed at once, and the chat calls back twice: it is one answer, and the share moves once.
+/// Two buttons are pressed at once, and the chat calls back twice: it is one answer, and the share
+/// moves once.
 #[test]
 fn a_share_is_raised_once_however_often_the_chat_calls_back() {
     let stage = Stage::with_demo();
     let harbour = &stage.harbour;
     harbour.chat.set_faults(Faults { twice: true, ..Faults::default() });
     let inputs = json!({ "feature": "feature/new-fares", "step": 10 });
-    let (_, made) =
-        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "raise-share", "inputs": inputs })));
-    let question =
-        until("somebody to be asked", || harbour.chat.messages().into_iter().find(|m| !m.buttons.is_empty()));
+    let (_, made) = stage.call(
+        Method::POST,
+        "/api/v1/jobs",
+        Some(&json!({ "runbook": "raise-share", "inputs": inputs })),
+    );
+    let question = until("somebody to be asked", || {
+        harbour.chat.messages().into_iter().find(|m| !m.buttons.is_empty())
+    });
     assert_eq!(harbour.chat.press(&question, "raise", "Maren"), Ok(()));
     assert!(harbour.chat.press(&question, "leave", "Pat").is_err());
-    let job = stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"]);
+    let job =
+        stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"]);
     assert_eq!(job["job"]["effect"], "confirmed", "{job:#}");
     assert_eq!(harbour.features.with(|all| all["new-fares"].share), 10);
     // Somebody else is quicker with the switch: what was seen is not what is, and nothing is done.
-    let (_, made) =
-        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "raise-share", "inputs": inputs })));
+    let (_, made) = stage.call(
+        Method::POST,
+        "/api/v1/jobs",
+        Some(&json!({ "runbook": "raise-share", "inputs": inputs })),
+    );
     let question = until("somebody to be asked", || {
         harbour.chat.messages().into_iter().find(|m| !m.buttons.is_empty() && m.pressed.is_none())
     });
     harbour.features.with(|all| all.get_mut("new-fares").map(|feature| feature.share = 70));
     assert_eq!(harbour.chat.press(&question, "raise", "Maren"), Ok(()));
-    let job = stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"]);
+    let job =
+        stage.job_in(made["job"].as_i64().expect("a number"), &["succeeded", "failed", "unsure"]);
     assert_eq!(job["job"]["state"], "failed", "{job:#}");
-    assert!(job["job"]["failure"].as_str().is_some_and(|why| why.contains("the share is 70 by now")), "{job:#}");
-    assert_eq!(harbour.features.with(|all| all["new-fares"].share), 70, "nothing was taken back that was not done");
+    assert!(
+        job["job"]["failure"].as_str().is_some_and(|why| why.contains("the share is 70 by now")),
+        "{job:#}"
+    );
+    assert_eq!(
+        harbour.features.with(|all| all["new-fares"].share),
+        70,
+        "nothing was taken back that was not done"
+    );
 }
 
 #[test]
@@ -138,42 +195,59 @@ fn a_message_by_mail_is_tried_shown_and_sent_once_whatever_the_server_does() {
     let harbour = &stage.harbour;
     let test = stage.arvok(&["connection", "test", "office-mail"]);
     assert!(test.out.contains("answers (250)"), "{}", test.all());
-    let give = json!({ "to": "quill-office@skerrow.example", "subject": "A try", "text": "by hand" });
+    let give =
+        json!({ "to": "quill-office@skerrow.example", "subject": "A try", "text": "by hand" });
     let path = "/api/v1/connections/office-mail/operations/mail.send/try";
-    let (status, tried) = stage.call(Method::POST, path, Some(&json!({ "give": give, "dry_run": true })));
+    let (status, tried) =
+        stage.call(Method::POST, path, Some(&json!({ "give": give, "dry_run": true })));
     assert_eq!((status, &tried["request"]["method"]), (200, &json!("MAIL")), "{tried}");
     assert_eq!(tried["request"]["target"], "to quill-office@skerrow.example");
     assert_eq!(harbour.mailroom.with(|m| m.messages.len()), 0, "it is only looked at");
-    let (_, tried) = stage.call(Method::POST, path, Some(&json!({ "give": give, "dry_run": false })));
-    assert_eq!((&tried["state"], &tried["output"]["status"]), (&json!("done"), &json!(250)), "{tried}");
+    let (_, tried) =
+        stage.call(Method::POST, path, Some(&json!({ "give": give, "dry_run": false })));
+    assert_eq!(
+        (&tried["state"], &tried["output"]["status"]),
+        (&json!("done"), &json!(250)),
+        "{tried}"
+    );
     let shown = stage.arvok(&["connection", "show", "office-mail"]);
     assert!(shown.out.contains("MAIL to") && shown.out.contains("mail.send"), "{}", shown.out);
 
     stage.publish(
         "runbook: write\ninputs: { to: { type: string } }\ntarget: office/${inputs.to}\nsteps:\n  \
-         - { id: write, call: mail.send, via: office-mail, give: { to: \"${inputs.to}\", subject: s, text: t }, retry: { times: 3, wait: 10ms } }\n",
+         - { id: write, call: mail.send, via: office-mail, give: { to: \"${inputs.to}\", subject: \
+         s, text: t }, retry: { times: 3, wait: 10ms } }\n",
     );
-    let sent = |to: &str| harbour.mailroom.with(|m| m.messages.iter().filter(|m| m.to == [to]).count());
+    let sent =
+        |to: &str| harbour.mailroom.with(|m| m.messages.iter().filter(|m| m.to == [to]).count());
     let launch = |to: &str, states: &[&str]| {
         let body = json!({ "runbook": "write", "inputs": { "to": to } });
         let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
         assert_eq!(status, 201, "{made}");
         stage.job_in(made["job"].as_i64().expect("a number"), states)
     };
-    // Not now: asked again. Never: refused at once. No word after it has the text: nobody knows, and it is not sent again.
+    // Not now: asked again. Never: refused at once. No word after it has the text: nobody knows,
+    // and it is not sent again.
     harbour.mailroom.set_faults(Faults { busy: 2, ..Faults::default() });
     launch("a@skerrow.example", &["succeeded"]);
     assert_eq!(sent("a@skerrow.example"), 1);
     let job = launch("stranger@elsewhere.example", &["failed"]);
-    assert!(job["job"]["failure"].as_str().is_some_and(|f| f.contains("nobody is called so here")), "{job:#}");
+    assert!(
+        job["job"]["failure"].as_str().is_some_and(|f| f.contains("nobody is called so here")),
+        "{job:#}"
+    );
     harbour.mailroom.set_faults(Faults { hang_up: 1, ..Faults::default() });
     launch("b@skerrow.example", &["unsure"]);
     assert_eq!(sent("b@skerrow.example"), 1);
     harbour.mailroom.set_faults(Faults::default());
     let calls = stage.get("/api/v1/connections/office-mail/calls");
     let text = calls.to_string();
-    assert!(text.contains("done") && text.contains("refused") && text.contains("unknown"), "{text}");
-    let secret = harbour.secrets().iter().find(|s| s.0 == "office-mail").expect("it has one").1.clone();
+    assert!(
+        text.contains("done") && text.contains("refused") && text.contains("unknown"),
+        "{text}"
+    );
+    let secret =
+        harbour.secrets().iter().find(|s| s.0 == "office-mail").expect("it has one").1.clone();
     for told in [stage.get("/api/v1/jobs?limit=50").to_string(), text, stage.log()] {
         assert!(!told.contains(&secret), "a password is shown");
     }

@@ -25,14 +25,20 @@ fn the_service_decides_as_the_core_does() {
         for (expected, key) in [(true, "matches"), (false, "misses")] {
             for alert in case.value[key].as_array().into_iter().flatten() {
                 let verdicts = verdicts(&stage, alert);
-                assert_eq!(verdicts.contains(&case.name), expected, "{} {key} {alert}: {verdicts:?}", case.name);
+                assert_eq!(
+                    verdicts.contains(&case.name),
+                    expected,
+                    "{} {key} {alert}: {verdicts:?}",
+                    case.name
+                );
             }
         }
     }
 }
 
 fn verdicts(stage: &Stage, alert: &Value) -> Vec<String> {
-    let mut whole = json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major"});
+    let mut whole =
+        json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major"});
     for (key, value) in alert.as_object().into_iter().flatten() {
         whole[key] = value.clone();
     }
@@ -44,5 +50,10 @@ fn verdicts(stage: &Stage, alert: &Value) -> Vec<String> {
     let (status, taken) = answer(request);
     assert_eq!(status, 202, "{taken}");
     let detail = stage.get(&format!("/api/v1/alerts/{}", taken["alerts"][0]["seq"]));
-    detail["verdicts"].as_array().into_iter().flatten().filter_map(|v| v["rule"].as_str().map(str::to_owned)).collect()
+    detail["verdicts"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .filter_map(|v| v["rule"].as_str().map(str::to_owned))
+        .collect()
 }

@@ -1,5 +1,5 @@
-//! Senders that do not come by HTTP: syslog from Debian's `logger`, listeners that follow what is published, messages over
-//! an outage; and CloudEvents in each of their modes.
+//! Senders that do not come by HTTP: syslog from Debian's `logger`, listeners that follow what is
+//! published, messages over an outage; and CloudEvents in each of their modes.
 
 use crate::kit::{Stage, answer, outage, until};
 use reqwest::Method;
@@ -19,7 +19,8 @@ fn free_port() -> u16 {
 
 fn syslog(stage: &Stage, name: &str, port: u16, more: &str) {
     stage.publish(&format!(
-        "source: {name}\nintake: {{ syslog: {{ udp: \"127.0.0.1:{port}\", tcp: \"127.0.0.1:{port}\"{more} }} }}\n"
+        "source: {name}\nintake: {{ syslog: {{ udp: \"127.0.0.1:{port}\", \
+        tcp: \"127.0.0.1:{port}\"{more} }} }}\n"
     ));
 }
 
@@ -40,7 +41,8 @@ fn until_they(stage: &Stage, source: &str, state: &str) -> Vec<Value> {
 /// Waits for the alerts of a source, the oldest first.
 fn alerts(stage: &Stage, source: &str, count: usize) -> Vec<Value> {
     until(&format!("{count} alerts of {source}"), || {
-        let (_, found) = stage.call(Method::GET, &format!("/api/v1/alerts?source={source}&limit=500"), None);
+        let (_, found) =
+            stage.call(Method::GET, &format!("/api/v1/alerts?source={source}&limit=500"), None);
         let mut found = found["items"].as_array()?.clone();
         found.reverse();
         (found.len() >= count).then_some(found)
@@ -55,7 +57,16 @@ fn logger(port: u16, options: &[&str], text: &str) {
 fn logs(port: u16, options: &[&str], text: &str) -> bool {
     let port = port.to_string();
     let mut command = Command::new("logger");
-    command.args(["--server", "127.0.0.1", "--port", &port, "--tag", "kernel", "--priority", "daemon.err"]);
+    command.args([
+        "--server",
+        "127.0.0.1",
+        "--port",
+        &port,
+        "--tag",
+        "kernel",
+        "--priority",
+        "daemon.err",
+    ]);
     command.args(options).arg(text).status().expect("Debian has logger").success()
 }
 
@@ -65,24 +76,40 @@ fn a_machines_own_logger_sends_what_rules_act_on() {
     let port = free_port();
     syslog(&stage, "pier-hosts", port, "");
     stage.publish(
-        "rule: port-down\nsummary: s\nstance: act\nlisten: { sources: [pier-hosts], states: [noted], where: 'alert.body.message.contains(\"down\")' }\n\
+        "rule: port-down\nsummary: s\nstance: act\nlisten: { sources: [pier-hosts], states: \
+        [noted], where: 'alert.body.message.contains(\"down\")' }\n\
          dispatch: { runbook: wait-a-little, inputs: { host: \"${alert.resource}\" } }\n---\n\
-         runbook: wait-a-little\ninputs: { host: { type: string, format: resource } }\ntarget: ${inputs.host}\nsteps: [ { id: rest, pause: 1ms } ]\n",
+         runbook: wait-a-little\ninputs: { host: { type: string, format: resource } }\ntarget: \
+         ${inputs.host}\nsteps: [ { id: rest, pause: 1ms } ]\n",
     );
     until_they(&stage, "pier-hosts", "listening");
     logger(port, &["--udp", "--rfc5424"], "one by datagram");
     logger(port, &["--udp", "--rfc3164"], "two, the older form");
-    logger(port, &["--tcp", "--rfc5424", "--sd-id", "pier@32473", "--sd-param", "berth=\"4\""], "three by stream");
+    logger(
+        port,
+        &["--tcp", "--rfc5424", "--sd-id", "pier@32473", "--sd-param", "berth=\"4\""],
+        "three by stream",
+    );
     logger(port, &["--tcp", "--octet-count"], "four, counted, port ge-0/0/7 down");
     let found = alerts(&stage, "pier-hosts", 4);
-    let mut said: Vec<_> = found.iter().map(|a| a["summary"].as_str().unwrap_or_default().to_owned()).collect();
+    let mut said: Vec<_> =
+        found.iter().map(|a| a["summary"].as_str().unwrap_or_default().to_owned()).collect();
     said.sort();
     assert_eq!(
         said,
-        ["four, counted, port ge-0/0/7 down", "one by datagram", "three by stream", "two, the older form"]
+        [
+            "four, counted, port ge-0/0/7 down",
+            "one by datagram",
+            "three by stream",
+            "two, the older form"
+        ]
     );
     for alert in &found {
-        assert_eq!((&alert["kind"], &alert["severity"]), (&json!("syslog.kernel"), &json!("major")), "{alert}");
+        assert_eq!(
+            (&alert["kind"], &alert["severity"]),
+            (&json!("syslog.kernel"), &json!("major")),
+            "{alert}"
+        );
         assert!(alert["resource"].as_str().is_some_and(|r| r.starts_with("host/")), "{alert}");
     }
     until("the job of the fourth", || {
@@ -132,7 +159,8 @@ fn listeners_follow_what_is_published_and_say_why_they_cannot_listen() {
     // Lines of `read` change without the listener.
     let since = until_they(&stage, "pier-hosts", "listening")[0]["since"].clone();
     stage.publish(&format!(
-        "source: pier-hosts\nintake: {{ syslog: {{ udp: \"127.0.0.1:{second}\" }} }}\nread:\n  kind: '\"pier.\" + slug(app)'\n  resource: '\"pier/\" + slug(host)'\n"
+        "source: pier-hosts\nintake: {{ syslog: {{ udp: \"127.0.0.1:{second}\" }} }}\nread:\n  \
+        kind: '\"pier.\" + slug(app)'\n  resource: '\"pier/\" + slug(host)'\n"
     ));
     logger(second, &["--udp"], "by the new lines");
     let found = alerts(&stage, "pier-hosts", 2);
@@ -140,9 +168,13 @@ fn listeners_follow_what_is_published_and_say_why_they_cannot_listen() {
         (found[1]["kind"].as_str(), &until_they(&stage, "pier-hosts", "listening")[0]["since"]),
         (Some("pier.kernel"), &since)
     );
-    let (status, said) = answer(stage.request(Method::POST, "/in/pier-hosts").bearer_auth(&stage.token).body("{}"));
+    let (status, said) =
+        answer(stage.request(Method::POST, "/in/pier-hosts").bearer_auth(&stage.token).body("{}"));
     assert_eq!(status, 400, "{said}");
-    assert!(said["detail"].as_str().is_some_and(|d| d.contains("its alerts come by syslog")), "{said}");
+    assert!(
+        said["detail"].as_str().is_some_and(|d| d.contains("its alerts come by syslog")),
+        "{said}"
+    );
 }
 
 #[test]
@@ -155,19 +187,30 @@ fn a_stranger_is_refused_and_nonsense_harms_nobody() {
     until_they(&stage, "quill-hosts", "listening");
     logger(closed, &["--udp"], "from elsewhere");
     until("what came from elsewhere to be refused", || {
-        let udp = listeners(&stage).into_iter().find(|l| l["source"] == "quill-hosts" && l["transport"] == "udp")?;
+        let udp = listeners(&stage)
+            .into_iter()
+            .find(|l| l["source"] == "quill-hosts" && l["transport"] == "udp")?;
         (udp["refused"] == 1 && udp["taken"] == 0).then_some(())
     });
 
     let socket = UdpSocket::bind("127.0.0.1:0").expect("a socket");
     let mut stream = TcpStream::connect(("127.0.0.1", open)).expect("connects");
-    let odd: [&[u8]; 7] =
-        [b"", b"\n\n", b"<", b"<999>1 x", b"\xff\xfe\0\0", b"<34>1 2026-13-45T99:99:99Z h a - - [x", &[b'['; 9_000]];
+    let odd: [&[u8]; 7] = [
+        b"",
+        b"\n\n",
+        b"<",
+        b"<999>1 x",
+        b"\xff\xfe\0\0",
+        b"<34>1 2026-13-45T99:99:99Z h a - - [x",
+        &[b'['; 9_000],
+    ];
     for odd in odd {
         socket.send_to(odd, ("127.0.0.1", open)).expect("is sent");
         stream.write_all(odd).and_then(|()| stream.write_all(b"\n")).expect("is sent");
     }
-    stream.write_all(format!("{}\n9 <13>after\n", "x".repeat(200_000)).as_bytes()).expect("is sent");
+    stream
+        .write_all(format!("{}\n9 <13>after\n", "x".repeat(200_000)).as_bytes())
+        .expect("is sent");
     until("what came after the nonsense", || {
         let found = stage.get("/api/v1/alerts?source=pier-hosts&limit=500");
         found["items"].as_array()?.iter().any(|a| a["summary"] == "after").then_some(())
@@ -188,12 +231,16 @@ fn a_stream_is_taken_once_over_an_outage_and_a_second_node_takes_over_the_port()
     until_they(&stage, "pier-hosts", "listening");
     let second = stage.second_node();
     let states = || {
-        let mut states: Vec<_> =
-            listeners(&stage).into_iter().map(|l| l["state"].as_str().unwrap_or_default().to_owned()).collect();
+        let mut states: Vec<_> = listeners(&stage)
+            .into_iter()
+            .map(|l| l["state"].as_str().unwrap_or_default().to_owned())
+            .collect();
         states.sort();
         states
     };
-    until("one node to have the port", || (states() == ["failed", "failed", "listening", "listening"]).then_some(()));
+    until("one node to have the port", || {
+        (states() == ["failed", "failed", "listening", "listening"]).then_some(())
+    });
     let mut stream = TcpStream::connect(("127.0.0.1", port)).expect("connects");
     let mut send = |numbers: std::ops::Range<u32>| {
         for n in numbers {
@@ -206,14 +253,17 @@ fn a_stream_is_taken_once_over_an_outage_and_a_second_node_takes_over_the_port()
     outage(&stage.database, Duration::from_secs(2));
     send(100..300);
     let all = alerts(&stage, "pier-hosts", 300);
-    let said: Vec<_> = all.iter().map(|a| a["summary"].as_str().unwrap_or_default().to_owned()).collect();
+    let said: Vec<_> =
+        all.iter().map(|a| a["summary"].as_str().unwrap_or_default().to_owned()).collect();
     let mut once = said.clone();
     once.sort();
     once.dedup();
     assert_eq!((said.len(), once.len()), (300, 300), "each once");
     drop(stream);
     stage.kill_node();
-    until("the other node to listen", || logs(port, &["--tcp", "--octet-count"], "to the other").then_some(()));
+    until("the other node to listen", || {
+        logs(port, &["--tcp", "--octet-count"], "to the other").then_some(())
+    });
     alerts(&second, "pier-hosts", 301);
 }
 
@@ -224,17 +274,25 @@ fn cloud_events_are_taken_in_each_mode_and_what_is_none_is_read_again() {
     stage.secret("pier", "pier-token", &["source/pier-events"]);
     stage.publish(&format!("source: pier-events\n{intake}\n"));
     let post = |headers: &[(&str, &str)], body: String| {
-        let mut request = stage.request(Method::POST, "/in/pier-events").bearer_auth("pier-token").body(body);
+        let mut request =
+            stage.request(Method::POST, "/in/pier-events").bearer_auth("pier-token").body(body);
         for (name, value) in headers {
             request = request.header(*name, *value);
         }
         answer(request)
     };
-    let event = |id: &str| json!({"specversion": "1.0", "id": id, "source": "/piers/brack", "type": "berth.taken", "data": {"berth": 4}});
+    let event = |id: &str| {
+        json!({"specversion": "1.0", "id": id, "source": "/piers/brack",
+        "type": "berth.taken", "data": {"berth": 4}})
+    };
     let structured = [("content-type", "application/cloudevents+json")];
     assert_eq!(post(&structured, event("e1").to_string()).0, 202);
     let (status, again) = post(&structured, event("e1").to_string());
-    assert_eq!((status, &again["alerts"][0]["duplicate"]), (202, &json!(true)), "its id and source are its own");
+    assert_eq!(
+        (status, &again["alerts"][0]["duplicate"]),
+        (202, &json!(true)),
+        "its id and source are its own"
+    );
     let binary = [
         ("content-type", "application/json"),
         ("ce-specversion", "1.0"),
@@ -245,7 +303,8 @@ fn cloud_events_are_taken_in_each_mode_and_what_is_none_is_read_again() {
     ];
     assert_eq!(post(&binary, "{\"berth\": 4}".into()).0, 202);
     let batch = json!([event("e3"), {"specversion": "1.0", "id": "e4"}, event("e5")]);
-    let (status, said) = post(&[("content-type", "application/cloudevents-batch+json")], batch.to_string());
+    let (status, said) =
+        post(&[("content-type", "application/cloudevents-batch+json")], batch.to_string());
     assert_eq!((status, said["alerts"].as_array().map(Vec::len)), (202, Some(2)), "{said}");
     assert_eq!(
         (&said["unreadable"][0]["item"], &said["unreadable"][0]["reason"]),
@@ -254,14 +313,17 @@ fn cloud_events_are_taken_in_each_mode_and_what_is_none_is_read_again() {
     let (status, said) = post(&[("content-type", "application/json")], "{}".into());
     assert_eq!(status, 422, "{said}");
     let found = alerts(&stage, "pier-events", 4);
-    let told: Vec<_> =
-        found.iter().map(|a| (a["kind"].as_str(), a["resource"].as_str(), a["state"].as_str())).collect();
+    let told: Vec<_> = found
+        .iter()
+        .map(|a| (a["kind"].as_str(), a["resource"].as_str(), a["state"].as_str()))
+        .collect();
     assert_eq!(told[1], (Some("berth.taken"), Some("events/piers-brack/berth-4"), Some("noted")));
 
     // Lines that want more than some events have keep these, until the lines are mended.
     let read = |berth: &str| {
         format!(
-            "source: pier-events\n{intake}\nread:\n  id: event.id\n  kind: event.type\n  resource: '\"berth/\" + string({berth})'\n"
+            "source: pier-events\n{intake}\nread:\n  id: event.id\n  kind: event.type\n  resource: \
+            '\"berth/\" + string({berth})'\n"
         )
     };
     stage.publish(&read("event.data.number"));
@@ -269,7 +331,11 @@ fn cloud_events_are_taken_in_each_mode_and_what_is_none_is_read_again() {
     assert_eq!(post(&[("content-type", "application/cloudevents-batch+json")], both).0, 422);
     assert_eq!(post(&binary, "{\"berth\": 5}".into()).0, 422);
     stage.publish(&read("event.data.berth"));
-    let retried = stage.call(Method::POST, "/api/v1/unreadable/retry", Some(&json!({ "source": "pier-events" })));
+    let retried = stage.call(
+        Method::POST,
+        "/api/v1/unreadable/retry",
+        Some(&json!({ "source": "pier-events" })),
+    );
     assert_eq!((retried.0, &retried.1["read"]), (200, &json!(3)), "{}", retried.1);
     let found = alerts(&stage, "pier-events", 7);
     let resources: Vec<_> = found[4..].iter().filter_map(|a| a["resource"].as_str()).collect();

@@ -71,7 +71,9 @@ fn stage() -> Stage {
 /// All items that a query gives, gone through in pages.
 fn all(stage: &Stage, list: &str, query: &[(&str, &str)]) -> Vec<Value> {
     let mut url = reqwest::Url::parse("http://here").expect("an address");
-    url.query_pairs_mut().extend_pairs(query).append_pair("limit", if query.len() == 1 { "7" } else { "500" });
+    url.query_pairs_mut()
+        .extend_pairs(query)
+        .append_pair("limit", if query.len() == 1 { "7" } else { "500" });
     let first = format!("/api/v1/{list}?{}", url.query().unwrap_or_default());
     let (mut items, mut path) = (Vec::new(), first.clone());
     loop {
@@ -85,7 +87,12 @@ fn all(stage: &Stage, list: &str, query: &[(&str, &str)]) -> Vec<Value> {
 }
 
 /// What a query of one or two conditions must give: those of all items that meet both.
-fn check(list: &str, stage: &Stage, conditions: &[(&str, &str)], meets: impl Fn(&Value, &[(&str, &str)]) -> bool) {
+fn check(
+    list: &str,
+    stage: &Stage,
+    conditions: &[(&str, &str)],
+    meets: impl Fn(&Value, &[(&str, &str)]) -> bool,
+) {
     let everything = all(stage, list, &[]);
     let mut wrong = Vec::new();
     let mut try_out = |query: &[(&str, &str)]| {
@@ -137,14 +144,26 @@ fn every_filter_gives_what_going_through_all_of_them_gives() {
     assert_eq!(alerts.len(), 120);
     let middle = alerts[60]["received"].as_str().expect("a time").to_owned();
     let late = alerts[20]["received"].as_str().expect("a time").to_owned();
-    let texts =
-        [("text", "100%"), ("text", "%"), ("text", "a_b"), ("text", "a\\b"), ("text", "TALLOW"), ("text", "ferry-3")];
+    let texts = [
+        ("text", "100%"),
+        ("text", "%"),
+        ("text", "a_b"),
+        ("text", "a\\b"),
+        ("text", "TALLOW"),
+        ("text", "ferry-3"),
+    ];
     let places = [("resource", "vm/ferry-2"), ("resource", "vm/ferry-none")];
     let sources = [("source", "brief"), ("source", "yard-hypervisor"), ("source", "nobody")];
     let rules = ["acts", "fails", "waits", "looks", "none"].map(|r| ("rule", r));
-    let verdicts = ["dispatched", "waiting", "resting", "folded", "watched", "idle"].map(|v| ("verdict", v));
+    let verdicts =
+        ["dispatched", "waiting", "resting", "folded", "watched", "idle"].map(|v| ("verdict", v));
 
-    let mut conditions = vec![("severity", "minor.."), ("severity", "major"), ("kind", "test.b"), ("kind", "other.d")];
+    let mut conditions = vec![
+        ("severity", "minor.."),
+        ("severity", "major"),
+        ("kind", "test.b"),
+        ("kind", "other.d"),
+    ];
     conditions.extend(["raised", "cleared", "noted"].map(|s| ("state", s)));
     conditions.extend([
         ("since", middle.as_str()),
@@ -173,21 +192,32 @@ fn every_filter_gives_what_going_through_all_of_them_gives() {
                 let rank = position(item["severity"].as_str().unwrap_or_default());
                 if s == "major" { rank == position("major") } else { rank >= position("minor") }
             })
-            && value(query, "since")
-                .is_none_or(|t| moment(item, "received") >= t.parse::<chrono::DateTime<chrono::Utc>>().expect("a time"))
-            && value(query, "until")
-                .is_none_or(|t| moment(item, "received") < t.parse::<chrono::DateTime<chrono::Utc>>().expect("a time"))
+            && value(query, "since").is_none_or(|t| {
+                moment(item, "received")
+                    >= t.parse::<chrono::DateTime<chrono::Utc>>().expect("a time")
+            })
+            && value(query, "until").is_none_or(|t| {
+                moment(item, "received")
+                    < t.parse::<chrono::DateTime<chrono::Utc>>().expect("a time")
+            })
             && decided
             && text(item, query)
     });
 
-    let mut conditions: Vec<_> =
-        [("state", "raised"), ("state", "cleared")].into_iter().chain(texts).chain(sources).collect();
-    check("alarms", &stage, &conditions, |item, query| is(item, query, &["state", "source"]) && text(item, query));
+    let mut conditions: Vec<_> = [("state", "raised"), ("state", "cleared")]
+        .into_iter()
+        .chain(texts)
+        .chain(sources)
+        .collect();
+    check("alarms", &stage, &conditions, |item, query| {
+        is(item, query, &["state", "source"]) && text(item, query)
+    });
 
     conditions.clear();
     conditions.extend(places.into_iter().chain(rules).chain(verdicts));
-    check("verdicts", &stage, &conditions, |item, query| is(item, query, &["rule", "verdict", "resource"]));
+    check("verdicts", &stage, &conditions, |item, query| {
+        is(item, query, &["rule", "verdict", "resource"])
+    });
 
     let jobs = all(&stage, "jobs", &[]);
     let middle = jobs[jobs.len() / 2]["created_at"].as_str().expect("a time").to_owned();
@@ -201,9 +231,11 @@ fn every_filter_gives_what_going_through_all_of_them_gives() {
     conditions.extend(rules.into_iter().chain([("since", middle.as_str())]));
     check("jobs", &stage, &conditions, |item, query| {
         is(item, query, &["runbook", "target", "rule"])
-            && value(query, "state").is_none_or(|states| states.split(',').any(|s| item["state"] == s))
+            && value(query, "state")
+                .is_none_or(|states| states.split(',').any(|s| item["state"] == s))
             && value(query, "since").is_none_or(|t| {
-                moment(item, "created_at") >= t.parse::<chrono::DateTime<chrono::Utc>>().expect("a time")
+                moment(item, "created_at")
+                    >= t.parse::<chrono::DateTime<chrono::Utc>>().expect("a time")
             })
     });
 }

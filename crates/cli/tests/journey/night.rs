@@ -1,5 +1,6 @@
-//! The console for a whole night: by the keys alone, while alerts arrive, while the service dies and comes back. Nothing that is
-//! read moves, nothing that is typed is lost, and every number leads to what it counts.
+//! The console for a whole night: by the keys alone, while alerts arrive, while the service dies
+//! and comes back. Nothing that is read moves, nothing that is typed is lost, and every number
+//! leads to what it counts.
 
 use crate::kit::{Browser, Stage, answer, until};
 use reqwest::Method;
@@ -11,7 +12,10 @@ fn played() -> Stage {
     let stage = Stage::with_demo();
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
-    stage.harbour.yard.with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
+    stage
+        .harbour
+        .yard
+        .with(|c| c.vms.get_mut("quill-booking-db-2").expect("a VM").disks[1].size_gib = 62.0);
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-2", "data", 90.0, 0.0));
     stage.job_in(2, &["failed"]);
     stage
@@ -19,7 +23,10 @@ fn played() -> Stage {
 
 fn send(stage: &Stage, numbers: std::ops::Range<u32>) {
     for n in numbers {
-        stage.send("yard-hypervisor", &json!({ "kind": "disk.usage", "resource": format!("vm/n{n}"), "value": n }));
+        stage.send(
+            "yard-hypervisor",
+            &json!({ "kind": "disk.usage", "resource": format!("vm/n{n}"), "value": n }),
+        );
     }
 }
 
@@ -31,7 +38,9 @@ fn each_number_of_the_band_leads_to_as_many_rows() {
     for _ in 0..2 {
         let alert = json!({ "id": "twice", "kind": "disk.usage", "resource": "vm/twice" });
         let request = stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
-        let request = request.header("content-type", "application/vnd.arvok.alert+json").body(alert.to_string());
+        let request = request
+            .header("content-type", "application/vnd.arvok.alert+json")
+            .body(alert.to_string());
         assert_eq!(answer(request).0, 202);
     }
     let browser = Browser::open(&stage, false);
@@ -39,17 +48,23 @@ fn each_number_of_the_band_leads_to_as_many_rows() {
     browser.see("repeated deliver");
     until("all that came to be counted", || {
         let seen = stage.get("/api/v1/watch")["narrowing"].clone();
-        (seen["distinct"].as_i64()? >= 10 && seen["confirmed"] == 1 && seen["failed"] == 1).then_some(())
+        (seen["distinct"].as_i64()? >= 10 && seen["confirmed"] == 1 && seen["failed"] == 1)
+            .then_some(())
     });
-    let told = "return [...document.querySelectorAll('svg a')].map(a => [a.textContent, a.getAttribute('href')])";
-    // The yard goes on sending: what is recorded at the very moment of counting is in the rows and not in the numbers.
+    let told = "return [...document.querySelectorAll('svg a')].map(a => [a.textContent, \
+        a.getAttribute('href')])";
+    // The yard goes on sending: what is recorded at the very moment of counting is in the rows and
+    // not in the numbers.
     let counted = until("each number to have as many rows", || {
         browser.go("/");
         browser.see("repeated deliver");
-        let numbers: Vec<(String, String)> = serde_json::from_value(browser.run(told)).expect("texts and addresses");
-        let counted: Vec<_> = numbers.into_iter().filter(|(_, to)| to.starts_with("/alerts?")).collect();
+        let numbers: Vec<(String, String)> =
+            serde_json::from_value(browser.run(told)).expect("texts and addresses");
+        let counted: Vec<_> =
+            numbers.into_iter().filter(|(_, to)| to.starts_with("/alerts?")).collect();
         let is_so = counted.iter().all(|(text, to)| {
-            let rows = stage.get(&format!("/api/v1{to}&limit=500"))["items"].as_array().map(Vec::len);
+            let rows =
+                stage.get(&format!("/api/v1{to}&limit=500"))["items"].as_array().map(Vec::len);
             rows == Some(leading(text))
         });
         (is_so && counted.len() >= 6).then_some(counted)
@@ -83,15 +98,22 @@ fn a_list_that_is_read_holds_still_and_is_where_it_was_when_one_comes_back() {
     browser.keys("" + Key::Down);
     assert!(browser.focused().contains("vm/n118"), "{}", browser.focused());
     browser.keys("" + Key::Up + Key::Up);
-    assert!(browser.focused().contains("vm/n119"), "there is nothing above the first: {}", browser.focused());
+    assert!(
+        browser.focused().contains("vm/n119"),
+        "there is nothing above the first: {}",
+        browser.focused()
+    );
     browser.click("5 new");
-    until("the newest to stand above", || browser.run(first).as_str()?.contains("vm/n204").then_some(()));
+    until("the newest to stand above", || {
+        browser.run(first).as_str()?.contains("vm/n204").then_some(())
+    });
 
-    let scroll =
-        "const box = document.querySelector('[role=table] [role=rowgroup]'); box.scrollTop = 900; return box.scrollTop";
+    let scroll = "const box = document.querySelector('[role=table] [role=rowgroup]'); \
+        box.scrollTop = 900; return box.scrollTop";
     browser.run(scroll);
     let at = "return document.querySelector('[role=table] [role=rowgroup]')?.scrollTop ?? -1";
-    let shown = "const box = document.querySelector('[role=table] [role=rowgroup]').getBoundingClientRect();
+    let shown = "const box = document.querySelector('[role=table] \
+        [role=rowgroup]').getBoundingClientRect();
         const row = document.elementFromPoint(box.x + 300, box.y + 60)?.closest('[role=row]'); return row?.innerText ?? ''";
     until("the rows there", || browser.run(shown).as_str()?.contains("vm/n").then_some(()));
     let (place, row) = (browser.run(at), browser.run(shown));
@@ -106,18 +128,26 @@ fn a_list_that_is_read_holds_still_and_is_where_it_was_when_one_comes_back() {
     assert_eq!(browser.run(at), place);
     assert_eq!(browser.run(shown), row, "the row that was left stands where it stood");
 
-    // By a head that is pressed, over all that is there: the first way, the other way, and as before.
+    // By a head that is pressed, over all that is there: the first way, the other way, and as
+    // before.
     browser.go("/alerts");
     browser.see("vm/n302");
     browser.click("Resource");
-    until("the list by resource", || browser.run(first).as_str()?.contains("vm/n0\n").then_some(()));
+    until("the list by resource", || {
+        browser.run(first).as_str()?.contains("vm/n0\n").then_some(())
+    });
     browser.see("by resource, as of");
     browser.click("Resource");
     until("the other way round", || browser.run(first).as_str()?.contains("vm/n302").then_some(()));
     send(&stage, 400..401);
     browser.click("Ask again");
     until("what came meanwhile", || browser.run(first).as_str()?.contains("vm/n400").then_some(()));
-    assert!(browser.run("return location.search").as_str().is_some_and(|s| s.contains("sort=-Resource")));
+    assert!(
+        browser
+            .run("return location.search")
+            .as_str()
+            .is_some_and(|s| s.contains("sort=-Resource"))
+    );
     browser.click("Newest first");
     until("the newest first again", || (browser.run("return location.search") == "").then_some(()));
 
@@ -163,7 +193,8 @@ fn times_are_told_in_the_zone_that_is_chosen_and_in_full_where_the_focus_is() {
     assert!(!browser.text().contains("GMT+9"), "{}", browser.text());
 }
 
-/// A responder in the night: an alarm, a runbook for it, a look at what it would do, the launch, a pause, the end.
+/// A responder in the night: an alarm, a runbook for it, a look at what it would do, the launch, a
+/// pause, the end.
 #[test]
 fn a_responder_gets_along_with_the_keys_alone() {
     let stage = played();
@@ -180,7 +211,10 @@ fn a_responder_gets_along_with_the_keys_alone() {
     browser.keys("" + Key::Enter);
     browser.see("What it would do");
     // What the rule would give stands in the form.
-    assert_eq!(browser.run("return document.querySelector('#input-vm').value"), "vm/quill-booking-db-2");
+    assert_eq!(
+        browser.run("return document.querySelector('#input-vm').value"),
+        "vm/quill-booking-db-2"
+    );
     browser.tab_to("Show what it would do");
     browser.keys("" + Key::Enter);
     browser.see("nothing is done by looking");
@@ -190,7 +224,8 @@ fn a_responder_gets_along_with_the_keys_alone() {
     stage.job_in(3, &["failed"]);
     browser.see("at its ceiling");
     browser.keys("gw");
-    browser.see("Needs you");
+    // The view has heard of this job, and not only of the one before it.
+    browser.see("and 1 before it");
     browser.tab_to("Seen");
     browser.keys(" ");
     browser.see("Nothing needs you.");
@@ -199,11 +234,15 @@ fn a_responder_gets_along_with_the_keys_alone() {
     browser.see("In an editor");
 }
 
-/// An author: a rule from an alert, with a name and a stance of its own, published and withdrawn again.
+/// An author: a rule from an alert, with a name and a stance of its own, published and withdrawn
+/// again.
 #[test]
 fn an_author_gets_along_with_the_keys_alone() {
     let stage = Stage::with_demo();
-    stage.send("yard-hypervisor", &json!({ "kind": "disk.usage", "resource": "vm/brack-kiosk-3", "value": 91 }));
+    stage.send(
+        "yard-hypervisor",
+        &json!({ "kind": "disk.usage", "resource": "vm/brack-kiosk-3", "value": 91 }),
+    );
     let browser = Browser::open(&stage, false);
     browser.see("Sign in");
     browser.keys(stage.token.as_str() + Key::Enter);
@@ -225,7 +264,8 @@ fn an_author_gets_along_with_the_keys_alone() {
     browser.keys("-by-keys");
     browser.see("-by-keys");
     until("the text to be good", || {
-        let open = "const e = [...document.querySelectorAll('button')].find(e => e.textContent === 'Publish'); return !e?.disabled";
+        let open = "const e = [...document.querySelectorAll('button')].find(e => e.textContent === \
+            'Publish'); return !e?.disabled";
         (browser.run(open) == json!(true)).then_some(())
     });
     browser.keys(Key::Control + "s");
@@ -242,8 +282,14 @@ fn an_author_gets_along_with_the_keys_alone() {
     browser.keys("" + Key::Enter);
     browser.see(&format!("Withdraw rule {name}?"));
     browser.keys("" + Key::Escape);
-    until("the question to close", || (!browser.text().contains("Its versions stay")).then_some(()));
-    assert!(browser.focused().contains("Withdraw…"), "the focus is where it was: {}", browser.focused());
+    until("the question to close", || {
+        (!browser.text().contains("Its versions stay")).then_some(())
+    });
+    assert!(
+        browser.focused().contains("Withdraw…"),
+        "the focus is where it was: {}",
+        browser.focused()
+    );
     browser.keys("" + Key::Enter);
     browser.see("Its versions stay");
     browser.tab_to("Withdraw");
@@ -302,7 +348,12 @@ fn a_lead_gets_along_with_the_keys_alone() {
     browser.keys("" + Key::Enter);
     browser.see("The token of night-lead, shown this once");
     let tokens = stage.get("/api/v1/tokens");
-    let made = tokens.as_array().expect("tokens").iter().find(|t| t["name"] == "night-lead").expect("the token");
+    let made = tokens
+        .as_array()
+        .expect("tokens")
+        .iter()
+        .find(|t| t["name"] == "night-lead")
+        .expect("the token");
     assert_eq!(made["role"], "viewer", "nobody is given more than was chosen");
 }
 
@@ -315,7 +366,11 @@ fn the_service_dies_and_comes_back_while_somebody_works() {
     browser.see("Sign out");
     browser.go("/runbooks/grow-disk/launch?alert=1");
     browser.see("What it would do");
-    assert_eq!(browser.run("return document.querySelector('#input-vm').value"), "vm/n0", "as the alert says");
+    assert_eq!(
+        browser.run("return document.querySelector('#input-vm').value"),
+        "vm/n0",
+        "as the alert says"
+    );
     browser.fill("#input-vm", "vm/quill-booking-db-1");
     stage.kill_node();
     browser.see("Not live");
@@ -323,7 +378,10 @@ fn the_service_dies_and_comes_back_while_somebody_works() {
     browser.see("The service does not answer. It may be starting again");
     stage.start_node();
     until("the page to be live", || (!browser.text().contains("Not live")).then_some(()));
-    assert_eq!(browser.run("return document.querySelector('#input-vm').value"), "vm/quill-booking-db-1");
+    assert_eq!(
+        browser.run("return document.querySelector('#input-vm').value"),
+        "vm/quill-booking-db-1"
+    );
     browser.click("Show what it would do");
     browser.see("nothing is done by looking");
     browser.click("Alerts");
@@ -332,8 +390,8 @@ fn the_service_dies_and_comes_back_while_somebody_works() {
     browser.see("vm/n3");
 }
 
-/// A step of which nobody knows whether it was done: what each answer does is said, none is chosen beforehand, and how it is known
-/// is kept.
+/// A step of which nobody knows whether it was done: what each answer does is said, none is chosen
+/// beforehand, and how it is known is kept.
 #[test]
 fn what_became_of_a_step_is_said_with_how_it_is_known() {
     let (mut stage, peer) = super::claims::with("never");
@@ -349,9 +407,15 @@ fn what_became_of_a_step_is_said_with_how_it_is_known() {
     browser.go("/jobs/1");
     browser.see("Was the step done?");
     browser.see("nothing is sent");
-    assert_eq!(browser.run("return document.querySelectorAll('main [type=radio]:checked').length"), 0);
     assert_eq!(
-        browser.run("return [...document.querySelectorAll('button')].find(b => b.textContent === 'Say so').disabled"),
+        browser.run("return document.querySelectorAll('main [type=radio]:checked').length"),
+        0
+    );
+    assert_eq!(
+        browser.run(
+            "return [...document.querySelectorAll('button')].find(b => b.textContent === \
+            'Say so').disabled"
+        ),
         true
     );
     browser.tab_to("It was done");
@@ -364,7 +428,10 @@ fn what_became_of_a_step_is_said_with_how_it_is_known() {
     assert_eq!(peer.told().len(), 1, "nothing was sent again");
     let act = job["acts"].as_array().expect("acts").last().expect("an act").clone();
     assert_eq!(act["act"], "job.resolved");
-    assert!(act["detail"].as_str().is_some_and(|d| d.ends_with("was done: the chat shows it")), "{act}");
+    assert!(
+        act["detail"].as_str().is_some_and(|d| d.ends_with("was done: the chat shows it")),
+        "{act}"
+    );
     assert_eq!(browser.violations(), Vec::<String>::new());
 }
 
@@ -373,7 +440,8 @@ fn what_became_of_a_step_is_said_with_how_it_is_known() {
 fn a_proposal_is_launched_with_another_input() {
     let stage = Stage::with_demo();
     stage.publish(
-        "runbook: add\ninputs: { on: { type: string, format: resource }, gib: { type: integer, minimum: 1, maximum: 8, default: 2 } }\n\
+        "runbook: add\ninputs: { on: { type: string, format: resource }, gib: { type: integer, \
+        minimum: 1, maximum: 8, default: 2 } }\n\
          target: '${inputs.on}'\nsteps:\n  - { id: sum, set: { size: '${inputs.gib * 10}' } }\n",
     );
     stage.publish(
@@ -392,12 +460,14 @@ fn a_proposal_is_launched_with_another_input() {
     browser.fill("#input-gib", "9");
     browser.click("Show what it would do");
     browser.see("gib");
-    let refused =
-        |inputs: Value| stage.call(Method::POST, "/api/v1/proposals/1/launch", Some(&json!({ "inputs": inputs })));
+    let refused = |inputs: Value| {
+        stage.call(Method::POST, "/api/v1/proposals/1/launch", Some(&json!({ "inputs": inputs })))
+    };
     assert_eq!(refused(json!({ "gib": 9 })).0, 400, "beyond what the runbook allows");
     let other = refused(json!({ "on": "vm/b" }));
     assert!(
-        other.0 == 400 && other.1["detail"].as_str().is_some_and(|d| d.contains("vm/b and not on vm/a")),
+        other.0 == 400
+            && other.1["detail"].as_str().is_some_and(|d| d.contains("vm/b and not on vm/a")),
         "{other:?}"
     );
     browser.fill("#input-gib", "5");
@@ -423,14 +493,16 @@ fn the_first_load_is_light() {
     browser.sign_in(&stage.token);
     browser.see("From alerts to effects");
     let bytes = browser.run(
-        "return performance.getEntriesByType('resource').filter(e => e.initiatorType === 'script' || e.name.endsWith('.js'))
+        "return performance.getEntriesByType('resource').filter(e => e.initiatorType === 'script' \
+        || e.name.endsWith('.js'))
             .reduce((sum, e) => sum + e.encodedBodySize, 0)",
     );
     let bytes = bytes.as_u64().expect("a number");
     assert!((10_000..250_000).contains(&bytes), "{bytes} bytes of script");
 }
 
-/// At 200 alerts a second no view stands still or asks all the time: `make live`. It is timed, so it is no part of the tests.
+/// At 200 alerts a second no view stands still or asks all the time: `make live`. It is timed, so
+/// it is no part of the tests.
 #[test]
 #[ignore = "it measures; `make live` runs it"]
 fn console_live() {
@@ -447,9 +519,13 @@ fn console_live() {
             let mut n = 0;
             while sent.load(std::sync::atomic::Ordering::Relaxed) {
                 let alerts: Vec<Value> = (0..20)
-                    .map(|i| json!({ "kind": "disk.usage", "resource": format!("vm/m{}", (n * 20 + i) % 500), "value": i }))
+                    .map(|i| {
+                        json!({ "kind": "disk.usage", "resource": format!("vm/m{}",
+                        (n * 20 + i) % 500), "value": i })
+                    })
                     .collect();
-                let request = stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
+                let request =
+                    stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
                 let request = request.header("content-type", "application/vnd.arvok.alert+json");
                 assert_eq!(answer(request.body(json!(alerts).to_string())).0, 202);
                 n += 1;
@@ -459,7 +535,8 @@ fn console_live() {
         for view in ["/", "/alerts", "/jobs", "/alarms"] {
             browser.go(view);
             browser.see("Sign out");
-            let begin = "const m = window.measured = { last: performance.now(), most: 0, frames: 0, began: performance.now() };
+            let begin = "const m = window.measured = { last: performance.now(), most: 0, frames: \
+                0, began: performance.now() };
                 performance.clearResourceTimings(); performance.setResourceTimingBufferSize(5000);
                 const frame = (now) => { m.frames++; m.most = Math.max(m.most, now - m.last); m.last = now; requestAnimationFrame(frame) };
                 setTimeout(() => { m.last = m.began = performance.now(); m.most = m.frames = 0; performance.clearResourceTimings(); }, 3000);
@@ -469,9 +546,11 @@ fn console_live() {
             let end = "const m = window.measured; const s = (performance.now() - m.began) / 1000;
                 const asked = performance.getEntriesByType('resource').filter(e => e.name.includes('/api/') && !e.name.includes('/stream'));
                 return [m.most, m.frames / s, asked.length / s]";
-            let measured: [f64; 3] = serde_json::from_value(browser.run(end)).expect("three numbers");
+            let measured: [f64; 3] =
+                serde_json::from_value(browser.run(end)).expect("three numbers");
             println!(
-                "console/live {view}: longest gap {:.0} ms, {:.0} frames and {:.2} requests a second",
+                "console/live {view}: longest gap {:.0} ms, {:.0} frames and {:.2} requests a \
+                second",
                 measured[0], measured[1], measured[2]
             );
             told.push((view, measured));

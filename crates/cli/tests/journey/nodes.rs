@@ -11,11 +11,13 @@ use std::{
     process::{Command, Stdio},
 };
 
-const NOTE: &str = "runbook: note\ninputs: { what: { type: string, default: x } }\ntarget: group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
+const NOTE: &str = "runbook: note\ninputs: { what: { type: string, default: x } }\ntarget: \
+    group/one\nsteps: [ { id: fine, require: 'true' } ]\n";
 
 fn rule(name: &str, more: &str) -> String {
     format!(
-        "rule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\n{more}dispatch: {{ runbook: note, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
+        "rule: {name}\nstance: act\nlisten: {{ kinds: test.{name} }}\n{more}dispatch: {{ runbook: \
+        note, inputs: {{ what: \"${{alert.resource}}\" }} }}\n"
     )
 }
 
@@ -32,8 +34,13 @@ fn what_one_node_published_the_other_decides_by_at_once() {
     for n in 0..20 {
         let name = format!("fresh{n}");
         stage.publish(&rule(&name, ""));
-        let alert = other.send("yard-hypervisor", &json!({"kind": format!("test.{name}"), "resource": "vm/a"}));
-        assert_eq!(other.verdict(alert, &name).expect("a verdict")["verdict"], "dispatched", "round {n}");
+        let alert = other
+            .send("yard-hypervisor", &json!({"kind": format!("test.{name}"), "resource": "vm/a"}));
+        assert_eq!(
+            other.verdict(alert, &name).expect("a verdict")["verdict"],
+            "dispatched",
+            "round {n}"
+        );
     }
 }
 
@@ -42,7 +49,10 @@ fn what_one_node_published_the_other_decides_by_at_once() {
 fn a_node_that_does_not_know_a_rule_leaves_its_memory_alone() {
     let stage = Stage::with_demo();
     let other = stage.second_node();
-    stage.publish(&format!("{NOTE}---\n{}", rule("held", "settle: { fold: [alert.resource], still: 2s }\n")));
+    stage.publish(&format!(
+        "{NOTE}---\n{}",
+        rule("held", "settle: { fold: [alert.resource], still: 2s }\n")
+    ));
     let sent: Vec<i64> = (0..60)
         .map(|n| {
             let node = if n % 2 == 0 { &stage } else { &other };
@@ -60,24 +70,38 @@ fn a_node_that_does_not_know_a_rule_leaves_its_memory_alone() {
 #[test]
 fn a_definition_that_no_longer_compiles_keeps_its_last_good_version_and_is_told() {
     let stage = Stage::with_demo();
-    stage.publish(&format!("{NOTE}---\n{}", rule("broken", "settle: { fold: [alert.resource], still: 1s }\n")));
+    stage.publish(&format!(
+        "{NOTE}---\n{}",
+        rule("broken", "settle: { fold: [alert.resource], still: 1s }\n")
+    ));
     let alert = |resource: &str| {
-        stage.send("yard-hypervisor", &json!({"kind": "test.broken", "resource": resource, "state": "raised"}))
+        stage.send(
+            "yard-hypervisor",
+            &json!({"kind": "test.broken", "resource": resource, "state": "raised"}),
+        )
     };
     let held = alert("vm/before");
     // As a newer node with more words may have written it.
     stage.records().run(
         "INSERT INTO definition (kind, name, version, file, text, published_at, published_by)
-        SELECT kind, name, version + 1, file, 'rule: broken\nfuture: 1\n', now(), 'other' FROM definition
+        SELECT kind, name, version + 1, file, 'rule: broken\nfuture: 1\n', now(), 'other'
+        FROM definition
         WHERE kind = 'rule' AND name = 'broken'",
     );
     let ready = || crate::kit::answer(stage.request(Method::GET, "/readyz"));
-    let (_, said) = until("the node to say so", || Some(ready()).filter(|(status, _)| *status == 503));
-    assert!(said["detail"].as_str().is_some_and(|d| d.contains("broken") && d.contains("stays")), "{said}");
+    let (_, said) =
+        until("the node to say so", || Some(ready()).filter(|(status, _)| *status == 503));
+    assert!(
+        said["detail"].as_str().is_some_and(|d| d.contains("broken") && d.contains("stays")),
+        "{said}"
+    );
     stage.verdict_is(held, "broken", "dispatched");
     stage.verdict_is(alert("vm/after"), "broken", "dispatched");
     let metrics = stage.get("/metrics");
-    assert!(metrics.as_str().is_some_and(|m| m.contains("arvok_faulty_definitions 1")), "{metrics}");
+    assert!(
+        metrics.as_str().is_some_and(|m| m.contains("arvok_faulty_definitions 1")),
+        "{metrics}"
+    );
     stage.publish(&rule("broken", ""));
     until("the node to be ready again", || (ready().0 == 200).then_some(()));
 }
@@ -86,12 +110,17 @@ fn a_definition_that_no_longer_compiles_keeps_its_last_good_version_and_is_told(
 fn a_publication_is_checked_with_everything_that_would_stand() {
     let stage = Stage::with_demo();
     stage.publish(&format!("{NOTE}---\n{}", rule("gives", "")));
-    let (status, said) = publish(&stage, &NOTE.replace("inputs: { what: { type: string, default: x } }\n", ""));
+    let (status, said) =
+        publish(&stage, &NOTE.replace("inputs: { what: { type: string, default: x } }\n", ""));
     assert_eq!(status, 422, "{said}");
     let told = said["problems"].to_string();
     assert!(told.contains("gives") && told.contains("what"), "{told}");
-    let (status, said) =
-        publish(&stage, &NOTE.replace("inputs: { what: { type: string, default: x } }\n", "").replace("note", "other"));
+    let (status, said) = publish(
+        &stage,
+        &NOTE
+            .replace("inputs: { what: { type: string, default: x } }\n", "")
+            .replace("note", "other"),
+    );
     assert_eq!(status, 200, "{said}");
 
     let said = stage.arvok(&["withdraw", "runbook", "note", "--yes"]);
@@ -127,14 +156,20 @@ fn contradictory_publications_side_by_side_are_never_both_taken() {
 fn what_a_withdrawn_rule_remembers_is_ended_with_the_reason() {
     let stage = Stage::with_demo();
     stage.publish(&format!("{NOTE}---\n{}", rule("leaves", "settle: { still: 1h }\n")));
-    let alert = stage.send("yard-hypervisor", &json!({"kind": "test.leaves", "resource": "vm/a", "state": "raised"}));
+    let alert = stage.send(
+        "yard-hypervisor",
+        &json!({"kind": "test.leaves", "resource": "vm/a", "state": "raised"}),
+    );
     assert_eq!(stage.verdict(alert, "leaves").expect("a verdict")["verdict"], "waiting");
     let said = stage.arvok(&["withdraw", "rule", "leaves", "--yes"]);
     assert_eq!(said.code, 0, "{}", said.all());
     let verdict = stage.verdict(alert, "leaves").expect("a verdict");
     assert!(verdict["reason"].as_str().is_some_and(|r| r.contains("withdrawn")), "{verdict}");
     assert_eq!(stage.call(Method::GET, "/api/v1/definitions/rule/leaves", None).0, 404);
-    let later = stage.send("yard-hypervisor", &json!({"kind": "test.leaves", "resource": "vm/a", "state": "raised"}));
+    let later = stage.send(
+        "yard-hypervisor",
+        &json!({"kind": "test.leaves", "resource": "vm/a", "state": "raised"}),
+    );
     assert!(stage.verdict(later, "leaves").is_none());
     let said = stage.arvok(&["withdraw", "rule", "leaves", "--yes"]);
     assert_ne!(said.code, 0, "{}", said.all());
@@ -155,14 +190,20 @@ fn start(data: &Path, database: Option<&str>) -> (arvok_postgres::SupervisedChil
     if let Some(url) = database {
         command.env("ARVOK_DATABASE", url).env("ARVOK_DATABASE_CONNECTIONS", "8");
     }
-    let log = fs::OpenOptions::new().create(true).append(true).open(data.join("log")).expect("a log");
-    let node = spawn_supervised(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
+    let log =
+        fs::OpenOptions::new().create(true).append(true).open(data.join("log")).expect("a log");
+    let node =
+        spawn_supervised(&command, "TERM", Stdio::null(), log.into()).expect("the node starts");
     (node, format!("http://{address}"))
 }
 
 fn answers(server: &str, data: &Path) -> Option<()> {
     let token = fs::read_to_string(data.join("admin.token")).ok()?;
-    let said = crate::kit::arvok(&["token", "list"], &[("ARVOK_SERVER", server), ("ARVOK_TOKEN", token.trim())], "");
+    let said = crate::kit::arvok(
+        &["token", "list"],
+        &[("ARVOK_SERVER", server), ("ARVOK_TOKEN", token.trim())],
+        "",
+    );
     (said.code == 0).then_some(())
 }
 
@@ -180,7 +221,8 @@ fn first_starts_at_the_same_moment_agree_on_the_key_and_the_token() {
     };
     let said = ask(&["secret", "set", "yard", "--for", "source/yard"], &nodes[0].1, "hush-hush\n");
     assert_eq!(said.code, 0, "{}", said.all());
-    let text = "source: yard\nintake: { webhook: { credential: { bearer: \"${secret('yard')}\" } } }\n";
+    let text =
+        "source: yard\nintake: { webhook: { credential: { bearer: \"${secret('yard')}\" } } }\n";
     let file = data.join("yard.yaml");
     fs::write(&file, text).expect("writes");
     let said = ask(&["publish", file.to_str().expect("a path"), "--yes"], &nodes[1].1, "");
@@ -200,7 +242,9 @@ fn of_two_that_make_a_private_database_one_waits_for_the_other() {
     let data = folder("twice");
     let (mut first, server) = start(&data, None);
     let (mut second, other) = start(&data, None);
-    let one = until("one of them", || [&server, &other].into_iter().find(|s| answers(s, &data).is_some()));
+    let one = until("one of them", || {
+        [&server, &other].into_iter().find(|s| answers(s, &data).is_some())
+    });
     let rest = if *one == server {
         first.end();
         other
@@ -217,13 +261,16 @@ fn nodes_are_listed_with_what_waits_and_a_missing_one_is_an_alarm() {
     let mut other = stage.second_node();
     let nodes = || stage.get("/api/v1/nodes")["nodes"].as_array().expect("nodes").clone();
     until("both to be heard of", || (nodes().len() == 2).then_some(()));
-    assert!(nodes().iter().all(|n| n["fault"].is_null() && n["lag"].as_f64().is_some_and(|l| l < 30.0)));
+    assert!(
+        nodes().iter().all(|n| n["fault"].is_null() && n["lag"].as_f64().is_some_and(|l| l < 30.0))
+    );
     let said = stage.arvok(&["node", "list"]);
     assert_eq!(said.out.matches(" ready ").count(), 2, "{}", said.all());
     assert!(said.out.contains("No job waits for its turn."), "{}", said.out);
 
     stage.publish(&format!(
-        "{NOTE}---\nrule: tells\nlisten: {{ sources: arvok, kinds: node.missing }}\ndispatch: {{ runbook: note }}\n"
+        "{NOTE}---\nrule: tells\nlisten: {{ sources: arvok, kinds: node.missing }}\ndispatch: {{ \
+        runbook: note }}\n"
     ));
     other.kill_node();
     stage.records().run(&format!(
@@ -237,7 +284,10 @@ fn nodes_are_listed_with_what_waits_and_a_missing_one_is_an_alarm() {
     assert_eq!(stage.get("/api/v1/verdicts?rule=tells")["items"].as_array().map(Vec::len), Some(1));
     other.start_node();
     until("it to be over", || {
-        stage.get("/api/v1/alarms?state=raised&source=arvok")["items"].as_array()?.is_empty().then_some(())
+        stage.get("/api/v1/alarms?state=raised&source=arvok")["items"]
+            .as_array()?
+            .is_empty()
+            .then_some(())
     });
     other.signal(nix::sys::signal::Signal::SIGTERM);
     until("one to have left in order", || (nodes().len() == 1).then_some(()));
@@ -249,9 +299,14 @@ fn a_node_that_is_asked_to_end_hands_its_jobs_over_at_once() {
     let other = stage.second_node();
     stage.publish(&peer.definitions("keyed"));
     peer.delay(std::time::Duration::from_secs(7));
-    stage.send("yard-hypervisor", &json!({"kind": "test.tell", "resource": "vm/a", "severity": "major"}));
+    stage.send(
+        "yard-hypervisor",
+        &json!({"kind": "test.tell", "resource": "vm/a", "severity": "major"}),
+    );
     until("the call to be out", || (peer.told().len() == 1).then_some(()));
-    let holder = stage.records().rows("SELECT n.address FROM job j JOIN node n ON n.name = j.node WHERE j.id = 1");
+    let holder = stage
+        .records()
+        .rows("SELECT n.address FROM job j JOIN node n ON n.name = j.node WHERE j.id = 1");
     let holds = |s: &Stage| holder[0]["address"] == s.address.trim_start_matches("http://");
     let (leaves, stays) = if holds(&stage) { (&stage, &other) } else { (&other, &stage) };
     peer.delay(std::time::Duration::ZERO);
@@ -271,7 +326,9 @@ fn a_node_whose_log_nobody_reads_goes_on_with_its_work() {
     stage.publish(NOTE);
     let launch = |stage: &Stage| {
         let body = json!({ "runbook": "note", "inputs": {} });
-        let made = until("a launch", || stage.call(Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64());
+        let made = until("a launch", || {
+            stage.call(Method::POST, "/api/v1/jobs", Some(&body)).1["job"].as_i64()
+        });
         stage.job_in(made, &["succeeded"]);
     };
     launch(&stage);
@@ -298,7 +355,9 @@ fn a_node_that_cannot_commit_is_not_ready_and_says_so_at_once() {
     let stage = Stage::with_demo();
     // As a standby does that a failover has left behind.
     only_reads(&stage.database, true);
-    let said = until("the node not to be ready", || Some(ready(&stage)).filter(|(status, _)| *status == 503));
+    let said = until("the node not to be ready", || {
+        Some(ready(&stage)).filter(|(status, _)| *status == 503)
+    });
     assert!(said.1.contains("its last commit is ") && said.1.contains("or only reads"), "{said:?}");
     let begun = std::time::Instant::now();
     assert_eq!(ready(&stage).0, 503);
@@ -313,7 +372,9 @@ fn a_node_that_is_asked_to_end_says_so_first_and_works_on_meanwhile() {
     let mut stage = Stage::with_demo();
     stage.restart_with_drain("4s");
     stage.signal(nix::sys::signal::Signal::SIGTERM);
-    let said = until("the node not to be ready", || Some(ready(&stage)).filter(|(status, _)| *status == 503));
+    let said = until("the node not to be ready", || {
+        Some(ready(&stage)).filter(|(status, _)| *status == 503)
+    });
     assert!(said.1.contains("it is about to stop"), "{said:?}");
     // Whoever has not heard of it yet is served.
     stage.send("yard-hypervisor", &json!({ "kind": "test.late", "resource": "vm/a" }));
@@ -324,7 +385,10 @@ fn a_node_that_is_asked_to_end_says_so_first_and_works_on_meanwhile() {
     assert_eq!(kept.as_deref(), Some("close"), "lines that are kept open are closed");
     until("the node to end", || (!stage.is_running()).then_some(()));
     assert_eq!(stage.records().rows("SELECT count(*) AS n FROM node"), [json!({ "n": 0 })]);
-    assert_eq!(stage.records().rows("SELECT count(*) AS n FROM alerts WHERE kind = 'test.late'"), [json!({ "n": 1 })]);
+    assert_eq!(
+        stage.records().rows("SELECT count(*) AS n FROM alerts WHERE kind = 'test.late'"),
+        [json!({ "n": 1 })]
+    );
 }
 
 #[test]
@@ -332,17 +396,26 @@ fn a_node_that_is_gone_is_forgotten_and_one_that_is_heard_of_is_not() {
     let stage = Stage::with_demo();
     let here = stage.address.trim_start_matches("http://").to_owned();
     stage.records().run(
-        "INSERT INTO node SELECT (jsonb_populate_record(n, '{\"name\": \"gone\", \"address\": \"10.0.0.9:8470\"}')).*
-            FROM node n LIMIT 1; UPDATE node SET seen = now() - interval '5 minutes' WHERE name = 'gone'",
+        "INSERT INTO node SELECT (jsonb_populate_record(n,
+            '{\"name\": \"gone\", \"address\": \"10.0.0.9:8470\"}')).*
+            FROM node n LIMIT 1; UPDATE node SET seen = now() - interval '5 minutes'
+            WHERE name = 'gone'",
     );
     let alive = stage.arvok(&["node", "forget", &here]);
-    assert!(alive.code == 6 && alive.err.contains("was heard of within the last 30 s"), "{}", alive.all());
+    assert!(
+        alive.code == 6 && alive.err.contains("was heard of within the last 30 s"),
+        "{}",
+        alive.all()
+    );
     let gone = stage.arvok(&["node", "forget", "10.0.0.9:8470"]);
     assert!(gone.code == 0 && gone.out.contains("10.0.0.9:8470 is forgotten"), "{}", gone.all());
     assert!(!stage.arvok(&["node", "list"]).out.contains("10.0.0.9"));
     assert_eq!(stage.arvok(&["node", "forget", "10.0.0.9:8470"]).code, 5);
     let (_, numbers) = answer_text(&stage, "/metrics");
-    assert!(numbers.contains("arvok_database_up 1\n") && numbers.contains("arvok_build_info{version="), "{numbers}");
+    assert!(
+        numbers.contains("arvok_database_up 1\n") && numbers.contains("arvok_build_info{version="),
+        "{numbers}"
+    );
 }
 
 fn ready(stage: &Stage) -> (u16, String) {
@@ -351,7 +424,9 @@ fn ready(stage: &Stage) -> (u16, String) {
 
 fn answer_text(stage: &Stage, path: &str) -> (u16, String) {
     block(async {
-        let Ok(said) = stage.request(Method::GET, path).send().await else { return (0, String::new()) };
+        let Ok(said) = stage.request(Method::GET, path).send().await else {
+            return (0, String::new());
+        };
         (said.status().as_u16(), said.text().await.unwrap_or_default())
     })
 }

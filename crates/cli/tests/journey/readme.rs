@@ -39,7 +39,9 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405", "7406", "5514"].map(|written| (written, free())).to_vec();
+        let ports = ["8470", "7401", "7402", "7405", "7406", "5514"]
+            .map(|written| (written, free()))
+            .to_vec();
         Self {
             folder,
             ports,
@@ -61,7 +63,9 @@ impl Reader {
     fn command(&self, program: &str) -> Command {
         let mut command = Command::new(program);
         let bin = PathBuf::from(ARVOK).parent().expect("a folder").display().to_string();
-        let port = |written: &str| self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
+        let port = |written: &str| {
+            self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port")
+        };
         command
             .current_dir(&self.folder)
             .env("PATH", format!("{bin}:{}", std::env::var("PATH").unwrap_or_default()))
@@ -103,14 +107,18 @@ impl Reader {
             assert_eq!(value, "\"$NEW_DATABASE\"", "{line}");
             command.env(name, &self.other_database);
         }
-        let running = spawn_supervised(&command, "KILL", Stdio::null(), Stdio::null()).expect("it starts");
+        let running =
+            spawn_supervised(&command, "KILL", Stdio::null(), Stdio::null()).expect("it starts");
         self.beside.push((line.to_owned(), running));
     }
 
     /// Does what a block says; what it prints is kept for what the page says about it.
     fn run(&mut self, block: &str) {
         let beside = |l: &&str| l.starts_with("arvok standin ") || l.ends_with('&');
-        let lines: Vec<&str> = block.lines().filter(|l| !l.starts_with("make ") && !l.starts_with("export ")).collect();
+        let lines: Vec<&str> = block
+            .lines()
+            .filter(|l| !l.starts_with("make ") && !l.starts_with("export "))
+            .collect();
         for line in lines.iter().filter(|l| beside(l)) {
             self.start(line);
         }
@@ -119,8 +127,10 @@ impl Reader {
             return;
         }
         let script = self.own_ports(&script.join("\n"));
-        let said = self.command("bash").args(["-euo", "pipefail", "-c", &script]).output().expect("bash");
-        let (out, err) = (String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
+        let said =
+            self.command("bash").args(["-euo", "pipefail", "-c", &script]).output().expect("bash");
+        let (out, err) =
+            (String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
         assert!(said.status.success(), "{script}\n{out}\n{err}");
         self.printed = out.into_owned();
     }
@@ -128,12 +138,18 @@ impl Reader {
     /// Settings of the service, which is then started again.
     fn set(&mut self, settings: &str) {
         fs::write(self.folder.join("arvok.toml"), self.own_ports(settings)).expect("writes");
-        let at = self.beside.iter().position(|(line, _)| line.starts_with("arvok serve")).expect("a service");
+        let at = self
+            .beside
+            .iter()
+            .position(|(line, _)| line.starts_with("arvok serve"))
+            .expect("a service");
         let (line, running) = self.beside.remove(at);
         drop(running);
         self.start(&line);
         let port = self.ports[0].1;
-        self.run(&format!("arvok login http://127.0.0.1:{port} --token-file arvok-data/admin.token --wait"));
+        self.run(&format!(
+            "arvok login http://127.0.0.1:{port} --token-file arvok-data/admin.token --wait"
+        ));
     }
 
     /// The lines of a page stand, in their order, among what was printed; `...` is anything.
@@ -180,7 +196,11 @@ impl Reader {
 
 #[test]
 fn the_readme_does_what_it_says() {
-    let section = README.split("## A first rule of your own").nth(1).and_then(|r| r.split("\n## ").next()).expect("it");
+    let section = README
+        .split("## A first rule of your own")
+        .nth(1)
+        .and_then(|r| r.split("\n## ").next())
+        .expect("it");
     let mut reader = Reader::new("readme");
     reader.follow(section);
     reader.run(

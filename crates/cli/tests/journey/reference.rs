@@ -8,7 +8,8 @@ const REFERENCE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/referen
 fn the_pages_are_true() {
     let pages = ["api", "source", "rule", "runbook", "connector", "connection", "subscriber"];
     for page in pages {
-        let file = if page == "api" { "openapi.json".to_owned() } else { format!("{page}.schema.json") };
+        let file =
+            if page == "api" { "openapi.json".to_owned() } else { format!("{page}.schema.json") };
         let kept = std::fs::read_to_string(format!("{REFERENCE}/{file}")).unwrap_or_default();
         let said = arvok(&["schema", page], &[], "").out;
         assert!(kept == said, "docs/reference/{file} is out of date; run `make reference`");
@@ -22,7 +23,8 @@ fn the_pages_are_true() {
 
 #[test]
 fn every_operation_of_the_api_has_a_name_of_its_own() {
-    let api: serde_json::Value = serde_json::from_str(&arvok(&["schema", "api"], &[], "").out).expect("JSON");
+    let api: serde_json::Value =
+        serde_json::from_str(&arvok(&["schema", "api"], &[], "").out).expect("JSON");
     let paths = api["paths"].as_object().expect("paths");
     let mut names: Vec<&str> = paths
         .values()
@@ -40,15 +42,24 @@ fn every_operation_of_the_api_has_a_name_of_its_own() {
 #[test]
 fn the_examples_of_the_rule_language_hold() {
     let page = include_str!("../../../../docs/reference/rules.md");
-    let note = "runbook: note\ninputs: { what: { default: nothing } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n";
+    let note = "runbook: note\ninputs: { what: { default: nothing } }\ntarget: group/all\nsteps: \
+        [{ id: fine, require: 'true' }]\n";
     let source = |name: &str| {
-        format!("source: {name}\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('x')}}\" }} }} }}\n")
+        format!(
+            "source: {name}\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('x')}}\" }} \
+            }} }}\n"
+        )
     };
-    let blocks: Vec<&str> = page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
+    let blocks: Vec<&str> =
+        page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
     assert!(blocks.len() >= 13, "the page lost its examples");
     let text = blocks.join("---\n");
     let file = crate::kit::folder("rules-page").join("rules.yaml");
-    let whole = format!("{}---\n{}---\n{note}---\n{text}", source("yard-hypervisor"), source("pier-probes"));
+    let whole = format!(
+        "{}---\n{}---\n{note}---\n{text}",
+        source("yard-hypervisor"),
+        source("pier-probes")
+    );
     std::fs::write(&file, whole).expect("a file");
     let said = crate::kit::arvok(&["check", &file.display().to_string()], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
@@ -57,35 +68,45 @@ fn the_examples_of_the_rule_language_hold() {
     assert!(!said.err.contains("never-matches"), "silenced with a reason: {}", said.err);
 }
 
-/// Every block of the page about runbooks is a runbook that fits the demo's connections, and one of its runbooks.
+/// Every block of the page about runbooks is a runbook that fits the demo's connections, and one of
+/// its runbooks.
 #[test]
 fn the_examples_of_runbooks_are_accepted() {
     let page = include_str!("../../../../docs/reference/runbooks.md");
-    let blocks: Vec<&str> = page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
+    let blocks: Vec<&str> =
+        page.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next()).collect();
     assert!(blocks.len() >= 8, "the page lost its examples");
     let file = crate::kit::folder("runbooks-page").join("runbooks.yaml");
     std::fs::write(&file, blocks.join("---\n")).expect("a file");
-    let [connections, grow] =
-        ["connections", "runbooks/grow-disk.yaml"].map(|part| format!("{}/{part}", crate::kit::LIBRARY));
+    let [connections, grow] = ["connections", "runbooks/grow-disk.yaml"]
+        .map(|part| format!("{}/{part}", crate::kit::LIBRARY));
     let said = arvok(&["check", &file.display().to_string(), &connections, &grow], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }
 
-/// The subscriber of the page about events is one; the event that it shows has the fields of those that leave.
+/// The subscriber of the page about events is one; the event that it shows has the fields of those
+/// that leave.
 #[test]
 fn the_examples_of_events_are_accepted() {
     let page = include_str!("../../../../docs/reference/events.md");
-    let block =
-        |kind: &str| page.split(&format!("```{kind}\n")).nth(1).and_then(|b| b.split("```").next()).expect(kind);
+    let block = |kind: &str| {
+        page.split(&format!("```{kind}\n")).nth(1).and_then(|b| b.split("```").next()).expect(kind)
+    };
     let file = crate::kit::folder("events-page").join("subscriber.yaml");
     std::fs::write(&file, block("yaml")).expect("a file");
     let said = arvok(&["check", &file.display().to_string()], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
     let event: serde_json::Value = serde_json::from_str(block("json")).expect("JSON");
-    let fields: Vec<&str> = event.as_object().expect("an object").keys().map(String::as_str).collect();
-    assert_eq!(fields, ["specversion", "id", "source", "type", "subject", "time", "datacontenttype", "data"]);
+    let fields: Vec<&str> =
+        event.as_object().expect("an object").keys().map(String::as_str).collect();
+    assert_eq!(
+        fields,
+        ["specversion", "id", "source", "type", "subject", "time", "datacontenttype", "data"]
+    );
     // Each command that the page shows is one.
-    for line in page.split("```sh\n").skip(1).filter_map(|b| b.split("```").next()).flat_map(str::lines) {
+    for line in
+        page.split("```sh\n").skip(1).filter_map(|b| b.split("```").next()).flat_map(str::lines)
+    {
         let words: Vec<&str> = line.split_whitespace().skip(1).chain(["--help"]).collect();
         assert_eq!(arvok(&words, &[], "").code, 0, "{line}");
     }

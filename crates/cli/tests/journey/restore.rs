@@ -5,11 +5,16 @@ use reqwest::Method;
 use serde_json::{Value, json};
 
 const NOTE: &str = "runbook: note\ntarget: group/one\nsteps: [ { id: fine, set: { it: 1 } } ]\n";
-const ASKS: &str = "runbook: asks\ntarget: group/two\nsteps: [ { id: q, ask: { to: { role: responder }, text: go on?,
+const ASKS: &str = "runbook: asks\ntarget: group/two\nsteps: [ { id: q, ask: { to: { role: \
+    responder }, text: go on?,
     choices: { go: Go on }, within: 1h, unanswered: go } } ]\n";
 
 fn launch(stage: &Stage, runbook: &str) -> i64 {
-    let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": runbook, "inputs": {} })));
+    let (status, made) = stage.call(
+        Method::POST,
+        "/api/v1/jobs",
+        Some(&json!({ "runbook": runbook, "inputs": {} })),
+    );
     assert_eq!(status, 201, "{made}");
     made["job"].as_i64().expect("a number")
 }
@@ -20,7 +25,8 @@ fn state(stage: &Stage, job: i64) -> Value {
 
 /// Ends when the nodes have looked for due jobs a few times since.
 fn looks_pass(stage: &Stage) {
-    let claims = || stage.records().rows("SELECT last_value AS n FROM claim_number")[0]["n"].clone();
+    let claims =
+        || stage.records().rows("SELECT last_value AS n FROM claim_number")[0]["n"].clone();
     let before = claims();
     std::thread::park_timeout(std::time::Duration::from_millis(1_500));
     assert_eq!(claims(), before, "nobody claims anything");
@@ -41,9 +47,17 @@ fn after_a_restore_nothing_is_done_before_somebody_has_looked() {
     restored.until_ready();
     assert!(restored.log().contains("arvok halt lift"), "{}", restored.log());
     let status = restored.arvok(&["status"]);
-    assert!(status.out.contains("halted since") && status.out.contains("serve --hold-jobs"), "{}", status.all());
+    assert!(
+        status.out.contains("halted since") && status.out.contains("serve --hold-jobs"),
+        "{}",
+        status.all()
+    );
     let nodes = restored.get("/api/v1/nodes");
-    assert_eq!(nodes["nodes"].as_array().map(Vec::len), Some(1), "those of before are not missed: {nodes}");
+    assert_eq!(
+        nodes["nodes"].as_array().map(Vec::len),
+        Some(1),
+        "those of before are not missed: {nodes}"
+    );
     looks_pass(&restored);
     assert_eq!(state(&restored, queued), "queued");
     // One can look, and resolve.
@@ -106,8 +120,11 @@ fn a_restore_without_the_key_says_what_is_lost_and_fails_no_job() {
     for part in ["--new-key: jobs are halted then", "crew-chat", "1 open decisions"] {
         assert!(said.contains(part), "{part}: {said}");
     }
-    let set =
-        restored.arvok_with(&["secret", "set", "crew-chat", "--offline"], &restored.settings(), "a-new-chat-token");
+    let set = restored.arvok_with(
+        &["secret", "set", "crew-chat", "--offline"],
+        &restored.settings(),
+        "a-new-chat-token",
+    );
     assert!(set.code != 0 && set.err.contains("secrets.key is missing"), "{}", set.all());
 
     restored.restart_new_key();
@@ -118,8 +135,11 @@ fn a_restore_without_the_key_says_what_is_lost_and_fails_no_job() {
     assert_eq!(state(&restored, job), "queued");
     // The secrets are set again beside the node that runs, which learns of it.
     for (name, value, place) in stage.harbour.secrets() {
-        let set =
-            restored.arvok_with(&["secret", "set", name, "--for", place, "--offline"], &restored.settings(), value);
+        let set = restored.arvok_with(
+            &["secret", "set", name, "--for", place, "--offline"],
+            &restored.settings(),
+            value,
+        );
         assert_eq!(set.code, 0, "{}", set.all());
     }
     until("the secrets to open", || {

@@ -36,27 +36,53 @@ fn how_long_things_are_kept_is_changed_for_all_nodes_and_what_goes_is_shown_firs
         assert!(said.code == 2 && said.err.contains(why), "{args:?}: {}", said.all());
     }
     let shown = keep(&["--alerts", "3d", "--source", "roomy=90d", "--dry-run"]);
-    assert!(shown.out.contains("Alerts and verdicts") && shown.out.contains("30d"), "{}", shown.all());
-    assert!(shown.out.contains("Those of roomy") && shown.out.contains("like others"), "{}", shown.all());
-    assert!(shown.out.contains("3 alerts"), "of the day that roomy keeps, the others' go: {}", shown.all());
-    assert!(stage.arvok(&["storage", "show"]).out.contains("verdicts are kept for 30d"), "nothing has changed");
+    assert!(
+        shown.out.contains("Alerts and verdicts") && shown.out.contains("30d"),
+        "{}",
+        shown.all()
+    );
+    assert!(
+        shown.out.contains("Those of roomy") && shown.out.contains("like others"),
+        "{}",
+        shown.all()
+    );
+    assert!(
+        shown.out.contains("3 alerts"),
+        "of the day that roomy keeps, the others' go: {}",
+        shown.all()
+    );
+    assert!(
+        stage.arvok(&["storage", "show"]).out.contains("verdicts are kept for 30d"),
+        "nothing has changed"
+    );
 
     let done = keep(&["--alerts", "3d", "--yes"]);
     assert!(done.code == 0 && done.out.contains("(1 whole days)"), "{}", done.all());
     for node in [&stage, &other] {
-        assert!(node.arvok(&["storage", "show"]).out.contains("verdicts are kept for 3d"), "all nodes say the same");
+        assert!(
+            node.arvok(&["storage", "show"]).out.contains("verdicts are kept for 3d"),
+            "all nodes say the same"
+        );
     }
     until("the old day to go", || {
-        let left = stage.get(&format!("/api/v1/alerts?kind={KIND}"))["items"].as_array().map(Vec::len);
+        let left =
+            stage.get(&format!("/api/v1/alerts?kind={KIND}"))["items"].as_array().map(Vec::len);
         (left == Some(0)).then_some(())
     });
     let again = keep(&["--alerts", "3d", "--dry-run"]);
     assert!(again.out.contains("It is kept so already"), "{}", again.all());
     let audit = stage.arvok(&["audit", "list", "--act", "retention"]);
-    assert!(audit.out.contains("alerts 3d") && audit.out.contains("at the first start"), "{}", audit.all());
+    assert!(
+        audit.out.contains("alerts 3d") && audit.out.contains("at the first start"),
+        "{}",
+        audit.all()
+    );
     let token = stage.arvok(&["token", "make", "pat", "--role", "author"]).out;
-    let refused =
-        stage.arvok_with(&["storage", "keep", "--alerts", "9d", "--yes"], &[("ARVOK_TOKEN", token.trim())], "");
+    let refused = stage.arvok_with(
+        &["storage", "keep", "--alerts", "9d", "--yes"],
+        &[("ARVOK_TOKEN", token.trim())],
+        "",
+    );
     assert!(refused.code != 0 && refused.err.contains("admin"), "{}", refused.all());
 }
 
@@ -66,5 +92,10 @@ fn a_node_that_was_told_otherwise_keeps_to_what_stands_and_says_so() {
     stage.restart_with_env(&[("ARVOK_RETENTION_ALERTS", "9d")]);
     assert!(stage.arvok(&["storage", "show"]).out.contains("verdicts are kept for 30d"));
     let log = stage.log();
-    assert!(log.contains("retention.alerts is set for this node, but counts only for a new installation"), "{log}");
+    assert!(
+        log.contains(
+            "retention.alerts is set for this node, but counts only for a new installation"
+        ),
+        "{log}"
+    );
 }

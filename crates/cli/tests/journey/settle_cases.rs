@@ -41,9 +41,12 @@ pub fn rule(case: &Document) -> String {
 pub fn alerts(case: &Document) -> Vec<Value> {
     let one = |given: &Value| {
         let received = at(given["at"].as_str().expect("at"));
-        let late = given["late"].as_str().map_or(chrono::TimeDelta::zero(), |l| at(l) - DateTime::UNIX_EPOCH);
+        let late = given["late"]
+            .as_str()
+            .map_or(chrono::TimeDelta::zero(), |l| at(l) - DateTime::UNIX_EPOCH);
         json!({
-            "source": "yard-hypervisor", "kind": "disk.usage", "received": received, "time": received - late,
+            "source": "yard-hypervisor", "kind": "disk.usage", "received": received,
+                "time": received - late,
             "resource": format!("vm/{}", given["on"].as_str().unwrap_or("a")),
             "severity": given["severity"].as_str().unwrap_or("major"),
             "state": given["state"].as_str().unwrap_or("raised"),
@@ -55,7 +58,9 @@ pub fn alerts(case: &Document) -> Vec<Value> {
 
 pub fn offset(t: &Value) -> Period {
     let t: DateTime<Utc> = t.as_str().expect("a time").parse().expect("RFC 3339");
-    Period::from_millis(u64::try_from((t - DateTime::UNIX_EPOCH).num_milliseconds()).expect("after the start"))
+    Period::from_millis(
+        u64::try_from((t - DateTime::UNIX_EPOCH).num_milliseconds()).expect("after the start"),
+    )
 }
 
 /// How long a case lasts.
@@ -73,23 +78,38 @@ fn told(case: &Document, result: &Value) -> Vec<String> {
     let decided = list("decided").into_iter().filter(|r| offset(&r["at"]) <= until).map(|r| {
         let tally = &report["tallies"][r["tally"].as_u64().expect("a tally") as usize]["resource"];
         let tally = tally.as_str().expect("a resource").trim_start_matches("vm/").to_owned();
-        format!("{} {tally} {}: {}", offset(&r["at"]), r["verdict"].as_str().expect("a verdict"), reason(&r))
+        format!(
+            "{} {tally} {}: {}",
+            offset(&r["at"]),
+            r["verdict"].as_str().expect("a verdict"),
+            reason(&r)
+        )
     });
-    let fires = |p: &Value| list("decided").iter().any(|r| r["at"] == p["at"] && r["verdict"] == "dispatched");
-    let dispatched = list("dispatched").into_iter().filter(|p| offset(&p["at"]) <= until && !fires(p));
-    let dispatched = dispatched.map(|p| format!("{} job {}: {}", offset(&p["at"]), p["job"], reason(&p)));
+    let fires = |p: &Value| {
+        list("decided").iter().any(|r| r["at"] == p["at"] && r["verdict"] == "dispatched")
+    };
+    let dispatched =
+        list("dispatched").into_iter().filter(|p| offset(&p["at"]) <= until && !fires(p));
+    let dispatched =
+        dispatched.map(|p| format!("{} job {}: {}", offset(&p["at"]), p["job"], reason(&p)));
     decided.chain(dispatched).collect()
 }
 
 pub fn expected(case: &Document) -> Vec<String> {
-    case.value["expect"].as_array().into_iter().flatten().map(|l| l.as_str().unwrap_or_default().to_owned()).collect()
+    case.value["expect"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|l| l.as_str().unwrap_or_default().to_owned())
+        .collect()
 }
 
 #[test]
 fn the_service_settles_as_the_core_does() {
     let stage = Stage::with_demo();
     for case in cases() {
-        let body = json!({ "file": { "file": "case.yaml", "text": rule(&case) }, "alerts": alerts(&case) });
+        let body = json!({ "file": { "file": "case.yaml", "text": rule(&case) },
+            "alerts": alerts(&case) });
         let result = stage.rehearse(&body);
         assert_eq!(told(&case, &result), expected(&case), "{}", case.name);
     }

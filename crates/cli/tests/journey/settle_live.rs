@@ -41,22 +41,30 @@ impl Live {
     fn take(&mut self, alert: Alert) {
         let now = alert.received;
         self.due(now);
-        let payload =
-            Payload { source: alert.source.clone(), received: now, alerts: vec![alert], malformed: Vec::new() };
-        block(intake::take(&self.db, self.rules(), &[&payload], &mut Writer::default())).expect("is taken");
+        let payload = Payload {
+            source: alert.source.clone(),
+            received: now,
+            alerts: vec![alert],
+            malformed: Vec::new(),
+        };
+        block(intake::take(&self.db, self.rules(), &[&payload], &mut Writer::default()))
+            .expect("is taken");
         self.tell(now);
     }
 
     /// Lets everything happen that is due until then, each at its own time.
     fn due(&mut self, until: DateTime<Utc>) {
         loop {
-            let next = self
-                .records
-                .rows("SELECT min(due) AS at FROM (SELECT due FROM tally UNION ALL SELECT due FROM pool) d");
-            let next: Option<DateTime<Utc>> = next[0]["at"].as_str().map(|t| t.parse().expect("a time"));
+            let next = self.records.rows(
+                "SELECT min(due) AS at FROM (SELECT due FROM tally UNION ALL SELECT due
+                    FROM pool) d",
+            );
+            let next: Option<DateTime<Utc>> =
+                next[0]["at"].as_str().map(|t| t.parse().expect("a time"));
             let Some(now) = next.filter(|at| *at <= until) else { return };
             for slots in [Slots::Tallies, Slots::Pools] {
-                block(intake::settle_due(&self.db, self.rules(), slots, &BTreeSet::new(), now)).expect("is settled");
+                block(intake::settle_due(&self.db, self.rules(), slots, &BTreeSet::new(), now))
+                    .expect("is settled");
             }
             self.tell(now);
         }
@@ -64,15 +72,18 @@ impl Live {
 
     /// Notes what has changed since the last look, in the words of the case files.
     fn tell(&mut self, now: DateTime<Utc>) {
-        let sql = "SELECT v.alert_seq, split_part(a.resource, '/', 2) AS lane, v.verdict, v.reason, v.decided_at
+        let sql = "SELECT v.alert_seq, split_part(a.resource, '/', 2) AS lane, v.verdict, v.reason,
+            v.decided_at
             FROM verdicts v JOIN alerts a
-                ON a.seq = (SELECT min(f.alert_seq) FROM verdicts f WHERE f.tally = v.tally) ORDER BY v.alert_seq";
+                ON a.seq = (SELECT min(f.alert_seq) FROM verdicts f WHERE f.tally = v.tally)
+                ORDER BY v.alert_seq";
         let verdicts = self.records.rows(sql);
         let offset = offset(&serde_json::json!(now));
         let words = |reason: &Value| reason.as_str().expect("a reason").replace("1970-01-01T", "");
         let mut fired = false;
         for v in verdicts.iter().filter(|v| !self.known.contains(v)) {
-            let (lane, verdict) = (v["lane"].as_str().expect("a lane"), v["verdict"].as_str().expect("a verdict"));
+            let (lane, verdict) =
+                (v["lane"].as_str().expect("a lane"), v["verdict"].as_str().expect("a verdict"));
             fired |= verdict == "dispatched";
             self.told.push(format!("{offset} {lane} {verdict}: {}", words(&v["reason"])));
         }
@@ -91,12 +102,14 @@ fn played(case: &Document, db: &DatabaseConnection, url: &str) -> Vec<String> {
             ALTER SEQUENCE alert_seq_seq RESTART; ALTER SEQUENCE job_number RESTART",
     );
     let text = rule(case);
-    let checked = check_files([("case.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+    let checked =
+        check_files([("case.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
     let catalog = Catalog::new(checked.entries);
     let matcher = catalog.matcher();
     let generation = block(definitions::generation(db)).expect("a generation");
     let (told, known) = (Vec::new(), Vec::new());
-    let mut live = Live { db: db.clone(), records, catalog, matcher, generation, told, known, jobs: 0 };
+    let mut live =
+        Live { db: db.clone(), records, catalog, matcher, generation, told, known, jobs: 0 };
     for (i, alert) in alerts(case).iter().enumerate() {
         live.take(written_alert(alert, i + 1).expect("an alert"));
     }

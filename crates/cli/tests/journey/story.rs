@@ -5,7 +5,8 @@ use arvok_standins::Faults;
 use std::process::{Command, Stdio};
 
 fn run(args: &[&str]) -> Said {
-    let output = Command::new(ARVOK).args(args).stdin(Stdio::null()).output().expect("the command runs");
+    let output =
+        Command::new(ARVOK).args(args).stdin(Stdio::null()).output().expect("the command runs");
     Said {
         code: output.status.code().unwrap_or(-1),
         out: String::from_utf8_lossy(&output.stdout).into_owned(),
@@ -48,7 +49,11 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 88.0, 0.0));
     stage.job_in(1, &["succeeded"]);
     stage.harbour.yard.with(|c| c.fill("quill-booking-db-1", "data", 70.0, 0.0));
-    assert_eq!(stage.harbour.yard.with(|c| c.vms["quill-booking-db-1"].grown), 1, "grown once, whatever was repeated");
+    assert_eq!(
+        stage.harbour.yard.with(|c| c.vms["quill-booking-db-1"].grown),
+        1,
+        "grown once, whatever was repeated"
+    );
     assert_eq!(stage.harbour.chat.messages().len(), 1);
     settings().bind(|| {
         insta::assert_snapshot!("alert-show", stage.arvok(&["alert", "show", "1"]).out);
@@ -59,18 +64,31 @@ fn a_filling_disk_becomes_one_job_on_one_vm() {
         // How much of a summary there is room for depends on how long ago the last job was.
         let listed = stage.arvok(&["runbook", "list"]).all();
         let at = listed.lines().find_map(|line| line.find("SUMMARY")).expect("a column");
-        let begin = |line: &str| line.chars().take(at + 20).collect::<String>().trim_end().to_owned();
-        insta::assert_snapshot!("runbook-list", listed.lines().map(begin).collect::<Vec<_>>().join("\n"));
+        let begin =
+            |line: &str| line.chars().take(at + 20).collect::<String>().trim_end().to_owned();
+        insta::assert_snapshot!(
+            "runbook-list",
+            listed.lines().map(begin).collect::<Vec<_>>().join("\n")
+        );
         insta::assert_snapshot!("connection-list", stage.arvok(&["connection", "list"]).all());
     });
-    for list in [["alert", "list"], ["alarm", "list"], ["rule", "list"], ["job", "list"], ["source", "list"]] {
+    for list in [
+        ["alert", "list"],
+        ["alarm", "list"],
+        ["rule", "list"],
+        ["job", "list"],
+        ["source", "list"],
+    ] {
         let said = stage.arvok_with(&list, &[("COLUMNS", "100")], "");
         let widest = said.out.lines().map(|l| l.chars().count()).max().unwrap_or(0);
         assert!(widest <= 100, "{list:?} has a line of {widest} columns:\n{}", said.out);
         let json = stage.arvok(&[list[0], list[1], "--json"]);
         assert!(serde_json::from_str::<serde_json::Value>(&json.out).is_ok(), "{list:?} --json");
     }
-    assert!(stage.arvok(&["rule", "list"]).out.contains("booking-disk-filling"), "names are never cut");
+    assert!(
+        stage.arvok(&["rule", "list"]).out.contains("booking-disk-filling"),
+        "names are never cut"
+    );
 }
 
 #[test]
@@ -88,7 +106,10 @@ fn a_node_killed_in_the_middle_of_a_job_goes_on_where_it_was() {
     assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
     assert_eq!(job["job"]["effect"], "confirmed");
     assert_eq!(
-        stage.harbour.yard.with(|c| (c.vms["quill-booking-db-1"].grown, c.vms["quill-booking-db-1"].disks[1].size_gib)),
+        stage.harbour.yard.with(|c| (
+            c.vms["quill-booking-db-1"].grown,
+            c.vms["quill-booking-db-1"].disks[1].size_gib
+        )),
         (1, 44.0)
     );
     assert_eq!(stage.harbour.chat.messages().len(), 1);
@@ -111,7 +132,12 @@ fn the_demo_tells_its_story_and_a_killed_node_changes_nothing() {
         let first = ["--scene", "disk-fills", "--port", "0", "--data", data];
         for kill in [&[][..], &["--kill-node"]] {
             let said = run(&[&["demo", "--once"][..], kill, &first].concat());
-            assert_eq!((said.code, said.err.contains("the node was killed")), (0, !kill.is_empty()), "{}", said.err);
+            assert_eq!(
+                (said.code, said.err.contains("the node was killed")),
+                (0, !kill.is_empty()),
+                "{}",
+                said.err
+            );
             insta::assert_snapshot!("demo-disk", said.out);
         }
     });
@@ -146,10 +172,28 @@ fn a_killed_demo_leaves_no_process_and_starts_again() {
     demo.kill().expect("killed");
     demo.wait().expect("gone");
     until("everything to end with it", || processes_of(data).is_empty().then_some(()));
-    let said = run(&["demo", "--once", "--json", "--scene", "vm-switched-off", "--port", "0", "--data", data]);
+    let said = run(&[
+        "demo",
+        "--once",
+        "--json",
+        "--scene",
+        "vm-switched-off",
+        "--port",
+        "0",
+        "--data",
+        data,
+    ]);
     assert_eq!(said.code, 0, "{}", said.all());
     let told: serde_json::Value = serde_json::from_str(&said.out).expect("a list");
-    assert_eq!((&told[0]["scene"], &told[0]["well"]), (&"vm-switched-off".into(), &true.into()), "{told}");
-    assert!(told[0]["seconds"].is_number() && told[0]["jobs"].as_array().is_some_and(|jobs| jobs.len() == 1), "{told}");
+    assert_eq!(
+        (&told[0]["scene"], &told[0]["well"]),
+        (&"vm-switched-off".into(), &true.into()),
+        "{told}"
+    );
+    assert!(
+        told[0]["seconds"].is_number()
+            && told[0]["jobs"].as_array().is_some_and(|jobs| jobs.len() == 1),
+        "{told}"
+    );
     assert!(processes_of(data).is_empty(), "a demo that ended leaves nothing");
 }

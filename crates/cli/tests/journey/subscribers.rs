@@ -18,17 +18,25 @@ steps: [ { id: nap, pause: 1ms } ]
 
 /// A board that is subscribed to what a stage tells, and the key.
 fn subscribed(stage: &Stage, name: &str, listen: &str) -> RunningBoard {
-    let made = stage.arvok(&["secret", "make", &format!("key-of-{name}"), "--for", &format!("subscriber/{name}")]);
+    let made = stage.arvok(&[
+        "secret",
+        "make",
+        &format!("key-of-{name}"),
+        "--for",
+        &format!("subscriber/{name}"),
+    ]);
     assert_eq!(made.code, 0, "{}", made.all());
     let key = made.out.trim().to_owned();
-    let board = block(async { board::start(BoardOptions { port: 0, token: "board".into(), key }) }).expect("a board");
+    let board = block(async { board::start(BoardOptions { port: 0, token: "board".into(), key }) })
+        .expect("a board");
     stage.publish(&document(name, &board, listen));
     board
 }
 
 fn document(name: &str, board: &RunningBoard, listen: &str) -> String {
     format!(
-        "subscriber: {name}\naddress: {}/events\nlisten: {listen}\nsigned_with: \"${{secret('key-of-{name}')}}\"\n",
+        "subscriber: {name}\naddress: {}/events\nlisten: \
+        {listen}\nsigned_with: \"${{secret('key-of-{name}')}}\"\n",
         board.url()
     )
 }
@@ -54,7 +62,12 @@ fn stands(stage: &Stage, name: &str, what: impl Fn(&Value) -> bool) -> Value {
 /// The kinds that a board was told of a job, in the order in which it heard them.
 fn told(board: &RunningBoard, job: i64) -> Vec<String> {
     let of = |e: &Value| e["data"]["job"]["id"] == job;
-    board.events().iter().filter(|e| of(e)).map(|e| e["type"].as_str().expect("a type").to_owned()).collect()
+    board
+        .events()
+        .iter()
+        .filter(|e| of(e))
+        .map(|e| e["type"].as_str().expect("a type").to_owned())
+        .collect()
 }
 
 /// Makes what waits be due at once, as if its time had come.
@@ -75,10 +88,13 @@ fn events_leave_signed_to_whoever_has_agreed_and_wants_them() {
         told(&board, job).into_iter().collect::<BTreeSet<_>>(),
         ["arvok.job.started", "arvok.job.succeeded"].map(String::from).into()
     );
-    let event = board.events().into_iter().find(|e| e["type"] == "arvok.job.succeeded").expect("one");
+    let event =
+        board.events().into_iter().find(|e| e["type"] == "arvok.job.succeeded").expect("one");
     let source = event["source"].as_str().expect("a source");
     assert!(
-        source.starts_with("/arvok/") && event["specversion"] == "1.0" && event["subject"] == "vm/quill-1",
+        source.starts_with("/arvok/")
+            && event["specversion"] == "1.0"
+            && event["subject"] == "vm/quill-1",
         "{event}"
     );
     assert_eq!(event["data"]["job"]["runbook"], "naps");
@@ -86,7 +102,11 @@ fn events_leave_signed_to_whoever_has_agreed_and_wants_them() {
     let listed = stage.arvok(&["subscriber", "list"]);
     assert!(listed.out.contains("board") && listed.out.contains("confirmed"), "{}", listed.all());
     let events = stage.arvok(&["subscriber", "events", "board", "--state", "delivered"]);
-    assert!(events.out.contains("job.succeeded") && events.out.contains("vm/quill-1"), "{}", events.all());
+    assert!(
+        events.out.contains("job.succeeded") && events.out.contains("vm/quill-1"),
+        "{}",
+        events.all()
+    );
     let wrong = stage.arvok(&["subscriber", "events", "board", "--state", "lost"]);
     assert!(wrong.err.contains("it is one of waiting, delivered, given-up"), "{}", wrong.all());
     let again = stage.arvok(&["secret", "make", "key-of-board", "--for", "subscriber/board"]);
@@ -94,8 +114,10 @@ fn events_leave_signed_to_whoever_has_agreed_and_wants_them() {
 
     // The key takes the place of another while both sign.
     let made = stage.arvok(&["secret", "make", "second", "--for", "subscriber/board"]);
-    let next = block(async { board::start(BoardOptions { port: 0, token: "b".into(), key: made.out.trim().into() }) })
-        .expect("a board");
+    let next = block(async {
+        board::start(BoardOptions { port: 0, token: "b".into(), key: made.out.trim().into() })
+    })
+    .expect("a board");
     let both = "signed_with: [\"${secret('key-of-board')}\", \"${secret('second')}\"]";
     stage.publish(
         &document("board", &board, "{ kinds: job.succeeded }")
@@ -114,7 +136,10 @@ fn events_leave_signed_to_whoever_has_agreed_and_wants_them() {
     // A key that is none is said to be so where one looks, and the key itself nowhere.
     stage.secret("second", "hunter22-is-no-key", &["subscriber/board"]);
     let faulty = stands(&stage, "board", |s| s["state"] == "faulty");
-    assert!(faulty["trouble"].as_str().is_some_and(|t| t.contains("is no key for signing")), "{faulty}");
+    assert!(
+        faulty["trouble"].as_str().is_some_and(|t| t.contains("is no key for signing")),
+        "{faulty}"
+    );
     let shown = stage.arvok(&["subscriber", "show", "board"]);
     assert!(shown.out.contains("faulty") && !shown.all().contains("hunter22"), "{}", shown.all());
     assert!(!stage.log().contains("whsec_") && !stage.log().contains("hunter22"));
@@ -126,14 +151,22 @@ fn nothing_is_sent_before_an_address_has_agreed_and_it_may_agree_later_by_its_li
     stage.publish(NAPS);
     let made = stage.arvok(&["secret", "make", "key-of-board", "--for", "subscriber/board"]);
     let key = made.out.trim().to_owned();
-    let board = block(async { board::start(BoardOptions { port: 0, token: "board".into(), key }) }).expect("a board");
+    let board = block(async { board::start(BoardOptions { port: 0, token: "board".into(), key }) })
+        .expect("a board");
     board.behave(Manners { agrees: false, ..Manners::default() });
     stage.publish(&document("board", &board, "{}"));
     let asked = stands(&stage, "board", |s| s["trouble"].is_string());
-    assert!(asked["trouble"].as_str().is_some_and(|t| t.contains("without WebHook-Allowed-Origin")), "{asked}");
+    assert!(
+        asked["trouble"].as_str().is_some_and(|t| t.contains("without WebHook-Allowed-Origin")),
+        "{asked}"
+    );
     assert_eq!(asked["state"], "asked");
     let refused = stage.arvok(&["subscriber", "confirm", "board"]);
-    assert!(refused.code != 0 && refused.err.contains("board is asked: it answered 200 without"), "{}", refused.all());
+    assert!(
+        refused.code != 0 && refused.err.contains("board is asked: it answered 200 without"),
+        "{}",
+        refused.all()
+    );
     let job = nap(&stage, "vm/quill-1");
     let waiting = stands(&stage, "board", |s| s["waiting"].as_i64() > Some(2));
     assert_eq!((waiting["delivered"].as_i64(), board.events().len()), (Some(0), 0), "{waiting}");
@@ -141,7 +174,12 @@ fn nothing_is_sent_before_an_address_has_agreed_and_it_may_agree_later_by_its_li
     let callback = board.callback().expect("where it may agree");
     let path = callback.split_once("/consent/").expect("a link").1.to_owned();
     let agree = |link: &str| {
-        answer(stage.request(Method::POST, &format!("/consent/{link}")).header("webhook-allowed-rate", "6000")).0
+        answer(
+            stage
+                .request(Method::POST, &format!("/consent/{link}"))
+                .header("webhook-allowed-rate", "6000"),
+        )
+        .0
     };
     for forged in ["x", &path[..path.len() - 3], &"A".repeat(90)] {
         assert_eq!(agree(forged), 404, "{forged}");
@@ -153,7 +191,11 @@ fn nothing_is_sent_before_an_address_has_agreed_and_it_may_agree_later_by_its_li
     records.run("UPDATE subscriber SET asked_at = asked_at + interval '25 hours'");
     assert_eq!(agree(&path), 200);
     let browser = stage.request(Method::GET, &format!("/consent/{path}"));
-    assert_eq!(answer(browser), (200, json!("Events will be sent to board.\n")), "who agrees twice agrees");
+    assert_eq!(
+        answer(browser),
+        (200, json!("Events will be sent to board.\n")),
+        "who agrees twice agrees"
+    );
     until("what waited to be sent", || (told(&board, job).len() >= 3).then_some(()));
     let agreed = shown(&stage, "board");
     assert_eq!((&agreed["state"], &agreed["rate"]), (&json!("confirmed"), &json!(6000)));
@@ -182,23 +224,36 @@ fn what_is_not_taken_is_tried_again_given_up_after_a_day_and_replayed() {
         hurry(&records, "board");
         jobs.iter().all(|job| told(&board, *job) == ["arvok.job.succeeded"]).then_some(())
     });
-    let failing = stands(&stage, "board", |s| s["waiting"] == 6 && s["failures"].as_i64() > Some(0));
+    let failing =
+        stands(&stage, "board", |s| s["waiting"] == 6 && s["failures"].as_i64() > Some(0));
     assert!(failing["trouble"].as_str().is_some_and(|t| t.contains("answered 500")), "{failing}");
     let listed = stage.arvok(&["subscriber", "show", "board"]);
     assert!(listed.out.contains("it answered 500"), "{}", listed.all());
 
     // After a day they are given up; they are listed, and go once more when somebody says so.
-    records.run("UPDATE outgoing SET queued_at = queued_at - interval '25 hours' WHERE state = 'waiting'");
+    records.run(
+        "UPDATE outgoing SET queued_at = queued_at - interval '25 hours' WHERE state = 'waiting'",
+    );
     until("them to be given up", || {
         hurry(&records, "board");
         (shown(&stage, "board")["given_up"] == 6).then_some(())
     });
     let given_up = stage.arvok(&["subscriber", "events", "board", "--state", "given-up"]);
-    assert!(given_up.out.contains("job.started") && given_up.out.contains("it answered 500"), "{}", given_up.all());
+    assert!(
+        given_up.out.contains("job.started") && given_up.out.contains("it answered 500"),
+        "{}",
+        given_up.all()
+    );
     board.behave(Manners::default());
     let replayed = stage.arvok(&["subscriber", "replay", "board"]);
-    assert!(replayed.out.contains("6 events will be sent to board once more"), "{}", replayed.all());
-    until("them to be taken", || jobs.iter().all(|job| told(&board, *job).len() == 2).then_some(()));
+    assert!(
+        replayed.out.contains("6 events will be sent to board once more"),
+        "{}",
+        replayed.all()
+    );
+    until("them to be taken", || {
+        jobs.iter().all(|job| told(&board, *job).len() == 2).then_some(())
+    });
     assert_eq!(shown(&stage, "board")["given_up"], 0);
 
     // All that happened, once more, under the same ids.
@@ -207,13 +262,20 @@ fn what_is_not_taken_is_tried_again_given_up_after_a_day_and_replayed() {
     assert!(replayed.out.contains("12 events will be sent"), "{}", replayed.all());
     until("all of them again", || (board.events().len() == 24).then_some(()));
     assert_eq!(ids(&board), before);
-    let (status, viewer) =
-        stage.call(Method::POST, "/api/v1/tokens", Some(&json!({ "name": "reader", "role": "viewer" })));
+    let (status, viewer) = stage.call(
+        Method::POST,
+        "/api/v1/tokens",
+        Some(&json!({ "name": "reader", "role": "viewer" })),
+    );
     assert_eq!(status, 201);
     let viewer = viewer["token"].as_str().expect("a token");
     for path in ["replay", "confirm"] {
-        let (status, _) =
-            stage.call_as(viewer, Method::POST, &format!("/api/v1/subscribers/board/{path}"), Some(&json!({})));
+        let (status, _) = stage.call_as(
+            viewer,
+            Method::POST,
+            &format!("/api/v1/subscribers/board/{path}"),
+            Some(&json!({})),
+        );
         assert_eq!(status, 403, "{path}");
     }
 
@@ -239,8 +301,10 @@ fn however_many_stall_each_other_hears_of_it() {
     let stage = Stage::bare();
     stage.publish(NAPS);
     let names: Vec<String> = (0..20).map(|n| format!("a-stalls-{n}")).collect();
-    let stalled: Vec<RunningBoard> = names.iter().map(|name| subscribed(&stage, name, "{}")).collect();
-    let slow = Manners { faults: Faults { delay_ms: 60_000, ..Faults::default() }, ..Manners::default() };
+    let stalled: Vec<RunningBoard> =
+        names.iter().map(|name| subscribed(&stage, name, "{}")).collect();
+    let slow =
+        Manners { faults: Faults { delay_ms: 60_000, ..Faults::default() }, ..Manners::default() };
     stalled.iter().for_each(|board| board.behave(slow.clone()));
     let last = subscribed(&stage, "z-last", "{ kinds: job.succeeded }");
     names.iter().for_each(|name| drop(stands(&stage, name, |s| s["state"] == "confirmed")));
@@ -249,7 +313,8 @@ fn however_many_stall_each_other_hears_of_it() {
     for n in 0..8 {
         nap(&stage, &format!("vm/quill-{n}"));
     }
-    let failures = || names.iter().filter_map(|name| shown(&stage, name)["failures"].as_i64()).sum::<i64>();
+    let failures =
+        || names.iter().filter_map(|name| shown(&stage, name)["failures"].as_i64()).sum::<i64>();
     let before = failures();
     let job = nap(&stage, "vm/quill-9");
     until("the last to hear", || (told(&last, job).len() == 1).then_some(()));
@@ -261,22 +326,30 @@ fn however_many_stall_each_other_hears_of_it() {
 fn each_event_comes_whatever_dies_and_one_that_stalls_holds_up_nobody() {
     let mut stage = Stage::bare();
     stage.publish(NAPS);
-    let (quick, slow) = (subscribed(&stage, "quick", "{ kinds: job.succeeded }"), subscribed(&stage, "slow", "{}"));
-    slow.behave(Manners { faults: Faults { delay_ms: 60_000, ..Faults::default() }, ..Manners::default() });
+    let (quick, slow) =
+        (subscribed(&stage, "quick", "{ kinds: job.succeeded }"), subscribed(&stage, "slow", "{}"));
+    slow.behave(Manners {
+        faults: Faults { delay_ms: 60_000, ..Faults::default() },
+        ..Manners::default()
+    });
     for name in ["quick", "slow"] {
         stands(&stage, name, |s| s["state"] == "confirmed");
     }
     let mut other = stage.second_node();
     quick.behave(Manners { faults: Faults { busy: 3, ..Faults::default() }, ..Manners::default() });
-    let jobs: Vec<i64> =
-        (0..10).map(|n| nap(if n % 2 == 0 { &stage } else { &other }, &format!("vm/quill-{n}"))).collect();
+    let jobs: Vec<i64> = (0..10)
+        .map(|n| nap(if n % 2 == 0 { &stage } else { &other }, &format!("vm/quill-{n}")))
+        .collect();
     other.kill_node();
     stage.kill_node();
     stage.start_node();
     let records = stage.records();
     until("all of them", || {
         hurry(&records, "quick");
-        records.run("UPDATE outgoing SET taken = taken - interval '1 minute' WHERE subscriber = 'quick' AND taken < now() - interval '3 seconds'");
+        records.run(
+            "UPDATE outgoing SET taken = taken - interval '1 minute'
+            WHERE subscriber = 'quick' AND taken < now() - interval '3 seconds'",
+        );
         jobs.iter().all(|job| !told(&quick, *job).is_empty()).then_some(())
     });
     assert_eq!(ids(&quick).len(), jobs.len(), "each under one id");
@@ -284,7 +357,8 @@ fn each_event_comes_whatever_dies_and_one_that_stalls_holds_up_nobody() {
 
     // What waits for whoever stalls is bounded; what is over that is counted, and can be replayed.
     records.run(
-        "INSERT INTO outgoing (subscriber, event_id, event, next_at) SELECT 'slow', 'x' || n, '{}', now() + interval '1 hour'
+        "INSERT INTO outgoing (subscriber, event_id, event, next_at) SELECT 'slow', 'x' || n, '{}',
+            now() + interval '1 hour'
             FROM generate_series(1, 10000) n",
     );
     let job = nap(&stage, "vm/quill-11");

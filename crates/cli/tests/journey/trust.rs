@@ -1,5 +1,5 @@
-//! Secrets, links, keys and tokens: what is shown hides them, what is done is not touched by that, and who may let them
-//! go where.
+//! Secrets, links, keys and tokens: what is shown hides them, what is done is not touched by that,
+//! and who may let them go where.
 
 use crate::kit::{Stage, answer, until};
 use reqwest::Method;
@@ -59,8 +59,12 @@ outputs: { text: '${steps.second.text}' }
     let said: Vec<String> = stage.harbour.chat.messages().into_iter().map(|m| m.text).collect();
     let again = format!("again about {vm}");
     assert_eq!(said, [format!("about {vm}"), again.clone()], "what leaves is what was given");
-    let rows = stage.records().rows(&format!("SELECT inputs, target, outputs FROM job WHERE id = {id}"));
-    assert_eq!(rows, [json!({ "inputs": { "vm": vm }, "target": vm, "outputs": { "text": again } })]);
+    let rows =
+        stage.records().rows(&format!("SELECT inputs, target, outputs FROM job WHERE id = {id}"));
+    assert_eq!(
+        rows,
+        [json!({ "inputs": { "vm": vm }, "target": vm, "outputs": { "text": again } })]
+    );
     // And nothing of it is shown, by the API or the command.
     assert_eq!(shown["job"]["target"], "vm/[secret]-1");
     assert_eq!(shown["outputs"]["text"], "again about vm/[secret]-1", "{shown:#}");
@@ -81,19 +85,22 @@ fn a_kept_payload_is_read_again_as_it_came() {
     stage.secret("elsewhere", "monitoring-key", &["connection/elsewhere"]);
     let source = |severity: &str| {
         format!(
-            "source: pier\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('pier')}}\" }} }} }}\n\
+            "source: pier\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('pier')}}\" \
+            }} }} }}\n\
              read: {{ kind: '\"a.b\"', resource: body.vm, severity: \"{severity}\" }}\n"
         )
     };
     stage.secret("pier", "pier-sender-token", &["source/pier"]);
     stage.publish(&source("body.missing"));
     let payload = json!({ "vm": "vm/a", "monitoring-key": { "level": "warning" } });
-    let request = stage.request(Method::POST, "/in/pier").bearer_auth("pier-sender-token").json(&payload);
+    let request =
+        stage.request(Method::POST, "/in/pier").bearer_auth("pier-sender-token").json(&payload);
     assert_eq!(answer(request).0, 422);
     let kept = stage.get("/api/v1/unreadable?source=pier");
     assert!(!kept.to_string().contains("monitoring-key"), "{kept}");
     stage.publish(&source("body['monitoring-key'].level"));
-    let (status, read) = stage.call(Method::POST, "/api/v1/unreadable/retry", Some(&json!({ "source": "pier" })));
+    let (status, read) =
+        stage.call(Method::POST, "/api/v1/unreadable/retry", Some(&json!({ "source": "pier" })));
     assert_eq!((status, &read["read"]), (200, &json!(1)), "{read}");
     assert_eq!(stage.get("/api/v1/alerts")["items"][0]["severity"], "warning");
 }
@@ -157,14 +164,23 @@ fn a_link_asks_for_signing_in_unless_the_author_says_otherwise_and_says_what_it_
             None => request,
         })
     };
-    let open = |token: Option<&str>, link: &str| post("/api/v1/decisions/link", token, json!({ "link": link }));
+    let open = |token: Option<&str>, link: &str| {
+        post("/api/v1/decisions/link", token, json!({ "link": link }))
+    };
     let take = |token: Option<&str>, link: &str, name: &str| {
         let body = json!({ "link": link, "choice": "leave", "name": name });
         post("/api/v1/decisions/link/take", token, body)
     };
-    assert_eq!((open(None, &sealed).0, open(None, &sealed).1["code"].clone()), (401, json!("sign-in-needed")));
+    assert_eq!(
+        (open(None, &sealed).0, open(None, &sealed).1["code"].clone()),
+        (401, json!("sign-in-needed"))
+    );
     assert_eq!(take(None, &sealed, "admin").1["code"], "sign-in-needed");
-    let (_, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&json!({ "name": "kim", "role": "responder" })));
+    let (_, made) = stage.call(
+        Method::POST,
+        "/api/v1/tokens",
+        Some(&json!({ "name": "kim", "role": "responder" })),
+    );
     let kim = made["token"].as_str().expect("a token");
     assert_eq!(
         take(Some(kim), &sealed, "admin").1["code"],
@@ -182,7 +198,10 @@ fn a_link_asks_for_signing_in_unless_the_author_says_otherwise_and_says_what_it_
     let sealed = until("another message", || Some(link(&stage)).filter(|l| *l != sealed));
     assert_eq!(open(None, &sealed).0, 200);
     let (status, taken) = take(None, &sealed, "admin");
-    assert_eq!((status, &taken["by"], &taken["how"]), (200, &json!("admin (by link, not signed in)"), &json!("link")));
+    assert_eq!(
+        (status, &taken["by"], &taken["how"]),
+        (200, &json!("admin (by link, not signed in)"), &json!("link"))
+    );
     let job = stage.job_in(id, &["succeeded"]);
     assert_eq!(job["outputs"]["by"], "admin (by link, not signed in)");
     let (status, used) = open(None, &sealed);
@@ -194,7 +213,11 @@ fn a_link_asks_for_signing_in_unless_the_author_says_otherwise_and_says_what_it_
 #[test]
 fn a_secret_goes_where_an_admin_said_and_not_where_the_version_before_did() {
     let stage = Stage::with_demo();
-    let (_, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&json!({ "name": "ada", "role": "author" })));
+    let (_, made) = stage.call(
+        Method::POST,
+        "/api/v1/tokens",
+        Some(&json!({ "name": "ada", "role": "author" })),
+    );
     let ada = made["token"].as_str().expect("a token");
     let publish = |token: &str, base: &str, credential: &str| {
         let text = format!("connection: office\nconnector: crew-chat\nbase: {base}\n{credential}");
@@ -219,12 +242,23 @@ fn a_secret_goes_where_an_admin_said_and_not_where_the_version_before_did() {
     let by_path = "base: \"http://thief/${secret('office')}\"\n";
     let text = format!("connection: office\nconnector: crew-chat\n{by_path}");
     let body = json!({ "files": [{ "file": "a.yaml", "text": text }] });
-    assert_eq!(stage.call_as(ada, Method::POST, "/api/v1/publish", Some(&body)).0, 403, "a path is a place as well");
-    assert_eq!(stage.call(Method::POST, "/api/v1/publish", Some(&body)).0, 200, "hooks with a secret path have a way");
+    assert_eq!(
+        stage.call_as(ada, Method::POST, "/api/v1/publish", Some(&body)).0,
+        403,
+        "a path is a place as well"
+    );
+    assert_eq!(
+        stage.call(Method::POST, "/api/v1/publish", Some(&body)).0,
+        200,
+        "hooks with a secret path have a way"
+    );
     let shown = stage.get("/api/v1/connections/office");
     assert!(!shown.to_string().contains("office-token-1"), "{shown}");
     let acts = stage.get("/api/v1/audit?act=secret.approved")["items"].to_string();
-    assert!(acts.contains("http://office/v1") && acts.contains("secret office, connection office"), "{acts}");
+    assert!(
+        acts.contains("http://office/v1") && acts.contains("secret office, connection office"),
+        "{acts}"
+    );
 }
 
 #[test]
@@ -237,7 +271,11 @@ fn the_last_admin_stays_and_a_revoked_name_is_not_made_again() {
     assert_eq!(make(&stage, "second").code, 0);
     assert_eq!(revoke(&stage, "second").code, 0);
     let again = make(&stage, "second");
-    assert!(again.code != 0 && again.err.contains("is revoked; it is not made again"), "{}", again.all());
+    assert!(
+        again.code != 0 && again.err.contains("is revoked; it is not made again"),
+        "{}",
+        again.all()
+    );
     let wrong = stage.request(Method::POST, "/api/v1/session").json(&json!({ "token": "guess" }));
     assert_eq!(answer(wrong).0, 401);
     let listed = until("the audit", || {
@@ -260,21 +298,34 @@ fn a_node_with_another_key_does_no_work_and_says_why() {
     let stage = Stage::with_demo();
     let wrong = stage.node_with_key("0".repeat(64).as_str());
     let missing = stage.node_with_key("");
-    for (node, why) in [(&wrong, "is not that of this installation's secrets"), (&missing, "secrets.key is missing")] {
+    for (node, why) in [
+        (&wrong, "is not that of this installation's secrets"),
+        (&missing, "secrets.key is missing"),
+    ] {
         let said = until("the node to answer", || {
             let (status, said) = answer(node.request(Method::GET, "/readyz"));
             (status == 503).then_some(said)
         });
         assert!(said["detail"].as_str().is_some_and(|d| d.contains(why)), "{said}");
-        let token = &stage.harbour.secrets().iter().find(|s| s.2.starts_with("source/")).expect("a source").1;
-        let sent = node.request(Method::POST, "/in/yard-hypervisor").bearer_auth(token).json(&json!({}));
+        let token = &stage
+            .harbour
+            .secrets()
+            .iter()
+            .find(|s| s.2.starts_with("source/"))
+            .expect("a source")
+            .1;
+        let sent =
+            node.request(Method::POST, "/in/yard-hypervisor").bearer_auth(token).json(&json!({}));
         assert_eq!(answer(sent).0, 503, "the sender keeps it and tries again");
         let listed = node.arvok(&["secret", "list"]);
         assert!(listed.out.contains("cannot be opened with this node's key"), "{}", listed.all());
         let set = node.arvok_with(&["secret", "set", "crew-chat"], &[], "another-value");
         assert!(set.code != 0, "{}", set.all());
     }
-    assert!(!missing.has_file("secrets.key"), "no key is made that would be taken for the right one");
+    assert!(
+        !missing.has_file("secrets.key"),
+        "no key is made that would be taken for the right one"
+    );
     stage.publish("runbook: drill\ntarget: vm/a\nsteps: [ { id: done, set: { it: 1 } } ]\n");
     let job = launch(&stage, "drill", json!({}));
     stage.job_in(job, &["succeeded"]);
@@ -285,12 +336,18 @@ fn a_node_with_another_key_does_no_work_and_says_why() {
 fn no_answer_shows_a_secret_that_an_alert_carries() {
     let stage = echoing();
     let vm = format!("vm/{VALUE}-7");
-    let seq =
-        stage.send("yard-hypervisor", &json!({ "kind": "a.b", "resource": vm, "summary": format!("about {VALUE}") }));
-    let rule =
-        "rule: any\nlisten: { kinds: a.b }\ndispatch: { runbook: grow-disk, inputs: { vm: \"${alert.resource}\" } }\n";
-    let rehearsed = stage.rehearse(&json!({ "file": { "file": "a.yaml", "text": rule }, "since": "1h" }));
-    assert!(rehearsed.to_string().contains("[secret]") && !rehearsed.to_string().contains(VALUE), "{rehearsed}");
+    let seq = stage.send(
+        "yard-hypervisor",
+        &json!({ "kind": "a.b", "resource": vm, "summary": format!("about {VALUE}") }),
+    );
+    let rule = "rule: any\nlisten: { kinds: a.b }\ndispatch: { runbook: grow-disk, inputs: { \
+        vm: \"${alert.resource}\" } }\n";
+    let rehearsed =
+        stage.rehearse(&json!({ "file": { "file": "a.yaml", "text": rule }, "since": "1h" }));
+    assert!(
+        rehearsed.to_string().contains("[secret]") && !rehearsed.to_string().contains(VALUE),
+        "{rehearsed}"
+    );
     for path in [
         "/api/v1/alerts",
         "/api/v1/alarms",
@@ -302,6 +359,7 @@ fn no_answer_shows_a_secret_that_an_alert_carries() {
         let (status, shown) = stage.call(Method::GET, path, None);
         assert!(status < 500 && !shown.to_string().contains(VALUE), "{path}: {shown}");
     }
-    let rows = stage.records().rows(&format!("SELECT resource, summary FROM alerts WHERE seq = {seq}"));
+    let rows =
+        stage.records().rows(&format!("SELECT resource, summary FROM alerts WHERE seq = {seq}"));
     assert_eq!(rows, [json!({ "resource": vm, "summary": format!("about {VALUE}") })]);
 }

@@ -22,7 +22,11 @@ pub(super) struct Clients {
 
 impl Http {
     /// The client of a connection.
-    pub(super) fn client_for(&self, credential: Option<&Opened>, authorities: Option<&str>) -> Result<Client, Failure> {
+    pub(super) fn client_for(
+        &self,
+        credential: Option<&Opened>,
+        authorities: Option<&str>,
+    ) -> Result<Client, Failure> {
         let certificate = match credential {
             Some(Opened::Certificate(pem)) => Some(pem.as_str()),
             _ => None,
@@ -47,13 +51,17 @@ impl Http {
 fn build(certificate: Option<&str>, authorities: Option<&str>) -> Result<Client, String> {
     let mut builder = behaving();
     if let Some(pem) = authorities {
-        let trusted = Certificate::from_pem_bundle(pem.as_bytes()).ok().filter(|all| !all.is_empty());
-        builder = builder.tls_certs_only(trusted.ok_or("`authorities` holds no certificate in PEM")?);
+        let trusted =
+            Certificate::from_pem_bundle(pem.as_bytes()).ok().filter(|all| !all.is_empty());
+        builder =
+            builder.tls_certs_only(trusted.ok_or("`authorities` holds no certificate in PEM")?);
     }
     if let Some(pem) = certificate {
         // What is wrong with it is not told: it holds a key.
         let identity = Identity::from_pem(pem.as_bytes());
-        builder = builder.identity(identity.map_err(|_| "the credential is no certificate with its key in PEM")?);
+        builder = builder.identity(
+            identity.map_err(|_| "the credential is no certificate with its key in PEM")?,
+        );
     }
     builder.build().map_err(|e| format!("no client can be made of its certificates: {e}"))
 }

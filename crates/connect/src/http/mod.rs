@@ -1,7 +1,7 @@
 //! Calls over HTTP: performs what an [`Exchange`] of the core decides, one request after the other.
 //!
-//! [`clients`] are made for each way to trust and to be trusted, [`tokens`] fetched where a connection has a client's
-//! credentials, [`sending`] sends one request and reads its answer.
+//! [`clients`] are made for each way to trust and to be trusted, [`tokens`] fetched where a
+//! connection has a client's credentials, [`sending`] sends one request and reads its answer.
 
 mod clients;
 mod sending;
@@ -61,10 +61,18 @@ impl Http {
     /// That nobody did, or that the credential was refused.
     pub(crate) async fn probe(&self, way: Way<'_>) -> Result<String, Failure> {
         let client = self.client_for(way.credential, way.authorities)?;
-        let request = Request { method: "GET", target: String::new(), follows: false, headers: Vec::new(), body: None };
+        let request = Request {
+            method: "GET",
+            target: String::new(),
+            follows: false,
+            headers: Vec::new(),
+            body: None,
+        };
         let answer = self.send(&client, way, &request).await?;
         match answer.status {
-            status @ (401 | 403) => Err(Failure::lasting(CallEnd::Refused, format!("answered {status}"))),
+            status @ (401 | 403) => {
+                Err(Failure::lasting(CallEnd::Refused, format!("answered {status}")))
+            }
             status => Ok(format!("answers ({status})")),
         }
     }
@@ -83,7 +91,8 @@ impl Driver<Exchange<'_>> for Http {
         loop {
             let answer = self.send(&client, way, &request).await;
             let since = *answered.get_or_insert_with(Instant::now);
-            let passed = Period::from_millis(since.elapsed().as_millis().try_into().unwrap_or(u64::MAX));
+            let passed =
+                Period::from_millis(since.elapsed().as_millis().try_into().unwrap_or(u64::MAX));
             let next = match answer {
                 Ok(answer) => {
                     *last = Some(answer.clone());

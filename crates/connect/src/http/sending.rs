@@ -1,5 +1,5 @@
-//! One request and its answer. It goes only to the connection's own origin: redirects are not followed, what answers give
-//! as addresses leads nowhere else, and answers are bounded.
+//! One request and its answer. It goes only to the connection's own origin: redirects are not
+//! followed, what answers give as addresses leads nowhere else, and answers are bounded.
 
 use super::{Http, tokens::Asking};
 use crate::driver::{Way, unsent};
@@ -16,7 +16,12 @@ use std::{error::Error, time::Duration};
 const MAX_ANSWER: usize = 1 << 20;
 
 impl Http {
-    pub(super) async fn send(&self, client: &Client, way: Way<'_>, request: &Request) -> Result<Answer, Failure> {
+    pub(super) async fn send(
+        &self,
+        client: &Client,
+        way: Way<'_>,
+        request: &Request,
+    ) -> Result<Answer, Failure> {
         let built = build(client, way, request)?;
         let Way { base, credential, timeout, .. } = way;
         let Some(Opened::OAuth2 { token, client: name, secret, scopes }) = credential else {
@@ -41,27 +46,32 @@ fn build(client: &Client, way: Way<'_>, request: &Request) -> Result<RequestBuil
     let no_address = |e| unsent(format!("{base} is not an address: {e}"));
     let own = Url::parse(base).map_err(no_address)?;
     let mut url = if request.follows {
-        own.join(&request.target).map_err(|e| unsent(format!("the answer leads to no address: {e}")))?
+        own.join(&request.target)
+            .map_err(|e| unsent(format!("the answer leads to no address: {e}")))?
     } else {
         Url::parse(&format!("{base}{}", request.target)).map_err(no_address)?
     };
     if url.origin() != own.origin() {
         return Err(unsent(format!("the request would leave {base}: {}", cut(url.as_str(), 200))));
     }
-    // A name and a password in what an answer gave as address would be shown beside the connection's own credential.
+    // A name and a password in what an answer gave as address would be shown beside the
+    // connection's own credential.
     if url.set_username("").and_then(|()| url.set_password(None)).is_err() {
         return Err(unsent(format!("{base} has no place for a request")));
     }
-    let method = Method::from_bytes(request.method.as_bytes()).map_err(|e| unsent(e.to_string()))?;
+    let method =
+        Method::from_bytes(request.method.as_bytes()).map_err(|e| unsent(e.to_string()))?;
     let mut sending = client.request(method, url).timeout(way.timeout);
     for (name, value) in &request.headers {
         sending = sending.header(name, value);
     }
-    let has_kind = request.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(CONTENT_TYPE.as_str()));
+    let has_kind =
+        request.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(CONTENT_TYPE.as_str()));
     Ok(match &request.body {
         None => sending,
         Some(Body::Json(body)) => {
-            let sending = if has_kind { sending } else { sending.header(CONTENT_TYPE, "application/json") };
+            let sending =
+                if has_kind { sending } else { sending.header(CONTENT_TYPE, "application/json") };
             sending.body(body.to_string())
         }
         Some(Body::Text { kind, text }) => {
@@ -86,8 +96,8 @@ async fn sent(sending: RequestBuilder, base: &str, timeout: Duration) -> Result<
     read(response, base, timeout).await
 }
 
-/// An answer without the token that was fetched for it. Nobody has given it and no runbook can know it, so it is no data
-/// of anybody's; after this call nothing could tell it from any other text.
+/// An answer without the token that was fetched for it. Nobody has given it and no runbook can know
+/// it, so it is no data of anybody's; after this call nothing could tell it from any other text.
 fn hide(answer: Result<Answer, Failure>, token: &str) -> Result<Answer, Failure> {
     let redactor = crate::Redactor::new([token.to_owned()]);
     let answer = answer?;
@@ -122,7 +132,11 @@ fn distrust(e: &reqwest::Error) -> String {
     why.map_or_else(String::new, |why| format!(": {}", cut(&why, 200)))
 }
 
-pub(super) async fn read(mut response: reqwest::Response, base: &str, timeout: Duration) -> Result<Answer, Failure> {
+pub(super) async fn read(
+    mut response: reqwest::Response,
+    base: &str,
+    timeout: Duration,
+) -> Result<Answer, Failure> {
     let status = response.status().as_u16();
     let good = (200..300).contains(&status);
     let mut headers = Map::new();

@@ -1,10 +1,10 @@
 //! Hiding secrets where something is shown, logged, exported or recorded as text for people.
 //!
-//! Data is never touched by it: what steps and rules work with stays as it came. A [`Redactor`] knows the secrets and
-//! finds them in all their [`spellings`], also below the escapes of the text around them ([`views`]): percent-encoding,
-//! HTML and JSON escapes, base64 alone or within `Basic`, hexadecimal. What is cut is hidden first; where somebody else
-//! has cut, most of a secret is found as well. Sealed links of ours are hidden by their
-//! form, whoever made them.
+//! Data is never touched by it: what steps and rules work with stays as it came. A [`Redactor`]
+//! knows the secrets and finds them in all their [`spellings`], also below the escapes of the text
+//! around them ([`views`]): percent-encoding, HTML and JSON escapes, base64 alone or within
+//! `Basic`, hexadecimal. What is cut is hidden first; where somebody else has cut, most of a secret
+//! is found as well. Sealed links of ours are hidden by their form, whoever made them.
 
 mod spellings;
 mod views;
@@ -52,15 +52,17 @@ struct Hit {
 }
 
 impl Redactor {
-    /// Knows these secrets. Those that are too short or common words are not looked for: they would hide half of every
-    /// text ([`weakness`] tells which).
+    /// Knows these secrets. Those that are too short or common words are not looked for: they would
+    /// hide half of every text ([`weakness`] tells which).
     pub fn new(secrets: impl IntoIterator<Item = String>) -> Self {
-        let mut secrets: Vec<String> = secrets.into_iter().filter(|s| weakness(s).is_none()).collect();
+        let mut secrets: Vec<String> =
+            secrets.into_iter().filter(|s| weakness(s).is_none()).collect();
         secrets.sort();
         secrets.dedup();
         let patterns: Vec<Pattern> = secrets.iter().flat_map(|s| spellings::of_secret(s)).collect();
         let heads = secrets.iter().enumerate().map(|(n, s)| spellings::head(n, s));
-        let patterns: Vec<Pattern> = patterns.into_iter().chain(spellings::of_links()).chain(heads).collect();
+        let patterns: Vec<Pattern> =
+            patterns.into_iter().chain(spellings::of_links()).chain(heads).collect();
         // All are looked for at every place, those as well that are parts of each other.
         let built = AhoCorasick::builder()
             .match_kind(MatchKind::Standard)
@@ -99,15 +101,20 @@ impl Redactor {
                 Cow::Owned(shown) => Value::String(shown),
             },
             Value::Array(items) => Value::Array(items.into_iter().map(|i| self.value(i)).collect()),
-            Value::Object(map) => {
-                Value::Object(map.into_iter().map(|(k, v)| (self.hidden(&k).into_owned(), self.value(v))).collect())
+            Value::Object(map) => Value::Object(
+                map.into_iter()
+                    .map(|(k, v)| (self.hidden(&k).into_owned(), self.value(v)))
+                    .collect(),
+            ),
+            Value::Number(number) if self.is_secret_number(&number.to_string()) => {
+                Value::String(SECRET_MARK.into())
             }
-            Value::Number(number) if self.is_secret_number(&number.to_string()) => Value::String(SECRET_MARK.into()),
             other => other,
         }
     }
 
-    /// A JSON text without them; none if there is surely nothing to hide, which is found without taking it apart.
+    /// A JSON text without them; none if there is surely nothing to hide, which is found without
+    /// taking it apart.
     pub fn json(&self, bytes: &[u8]) -> Option<Vec<u8>> {
         if !self.may_hold(bytes) {
             return None;
@@ -141,7 +148,9 @@ impl Redactor {
         let mut apart: Vec<Hit> = Vec::with_capacity(hits.len());
         for hit in hits {
             match apart.last_mut() {
-                Some(last) if hit.range.start < last.range.end => last.range.end = last.range.end.max(hit.range.end),
+                Some(last) if hit.range.start < last.range.end => {
+                    last.range.end = last.range.end.max(hit.range.end)
+                }
                 _ => apart.push(hit),
             }
         }
@@ -154,7 +163,9 @@ impl Redactor {
             let Some(pattern) = self.0.patterns.get(found.pattern().as_usize()) else { continue };
             let bytes = view.bytes.as_ref();
             let (range, mark) = match pattern.finds {
-                Finds::Secret => (Some(pattern.form.with_neighbours(bytes, found.range())), SECRET_MARK),
+                Finds::Secret => {
+                    (Some(pattern.form.with_neighbours(bytes, found.range())), SECRET_MARK)
+                }
                 Finds::Link => (pattern.form.link(bytes, found.range()), LINK_MARK),
                 Finds::Head(of) => (self.cut_short(bytes, found.start(), of), SECRET_MARK),
             };
@@ -194,8 +205,12 @@ mod tests {
     #[test]
     fn secrets_are_taken_out_of_keys_texts_and_numbers() {
         let value = redactor()
-            .value(json!({"k-hunter22-long": ["Bearer hunter22-long", 12345678, 12345678.0, 812345678, "abc"]}));
-        assert_eq!(value, json!({"k-[secret]": ["Bearer [secret]", "[secret]", "[secret]", 812345678, "abc"]}));
+            .value(json!({"k-hunter22-long": ["Bearer hunter22-long", 12345678, 12345678.0,
+                812345678, "abc"]}));
+        assert_eq!(
+            value,
+            json!({"k-[secret]": ["Bearer [secret]", "[secret]", "[secret]", 812345678, "abc"]})
+        );
     }
 
     #[test]
@@ -212,19 +227,38 @@ mod tests {
         let percent: String = SECRET.bytes().map(|b| format!("%{b:02x}")).collect();
         let some: String = SECRET
             .bytes()
-            .map(|b| if b.is_ascii_alphanumeric() { char::from(b).to_string() } else { format!("%{b:02X}") })
+            .map(|b| {
+                if b.is_ascii_alphanumeric() {
+                    char::from(b).to_string()
+                } else {
+                    format!("%{b:02X}")
+                }
+            })
             .collect();
         let form = some.replace("%20", "+");
-        let html = SECRET.replace('&', "&amp;").replace('"', "&quot;").replace('ö', "&#xF6;").replace('/', "&#47;");
+        let html = SECRET
+            .replace('&', "&amp;")
+            .replace('"', "&quot;")
+            .replace('ö', "&#xF6;")
+            .replace('/', "&#47;");
         let json = SECRET.replace('"', "\\\"").replace('/', "\\/").replace('ö', "\\u00F6");
         let twice = some.replace('%', "%25");
         let hexadecimal = hex::encode(SECRET);
-        let mut all = vec![percent, some, form, html, json, twice, hexadecimal.to_uppercase(), hexadecimal];
-        all.push(serde_json::to_string(&serde_json::to_string(SECRET).expect("a text")).expect("a text"));
+        let mut all =
+            vec![percent, some, form, html, json, twice, hexadecimal.to_uppercase(), hexadecimal];
+        all.push(
+            serde_json::to_string(&serde_json::to_string(SECRET).expect("a text")).expect("a text"),
+        );
         for spelling in &all {
             let shown = redactor().text(&format!("before {spelling} after"));
-            assert!(shown.starts_with("before ") && shown.ends_with(" after"), "{spelling}: {shown}");
-            assert!(shown.contains(SECRET_MARK) && !shown.contains("hunter"), "{spelling}: {shown}");
+            assert!(
+                shown.starts_with("before ") && shown.ends_with(" after"),
+                "{spelling}: {shown}"
+            );
+            assert!(
+                shown.contains(SECRET_MARK) && !shown.contains("hunter"),
+                "{spelling}: {shown}"
+            );
             assert!(shown.len() < 40, "{spelling}: {shown}");
         }
         for user in ["", "a:", "op:", "operator:", "x:y:"] {
@@ -237,7 +271,10 @@ mod tests {
                 let shown = redactor().text(&format!("Basic {encoded}, refused"));
                 assert!(shown.contains(SECRET_MARK), "{user}: {encoded}: {shown}");
                 let left: String = shown.split(SECRET_MARK).collect();
-                assert!(left.len() < encoded.len() - SECRET.len() + 18, "{user}: {encoded}: {shown}");
+                assert!(
+                    left.len() < encoded.len() - SECRET.len() + 18,
+                    "{user}: {encoded}: {shown}"
+                );
             }
         }
     }
@@ -247,17 +284,28 @@ mod tests {
         assert_eq!(redactor().text("wrong token: hunter22-lon"), "wrong token: [secret]");
         assert_eq!(redactor().text("wrong token: hunter22-l…"), "wrong token: [secret]…");
         assert_eq!(redactor().text("`hunter22-l` is wrong"), "`[secret]` is wrong");
-        assert_eq!(redactor().text("wrong token: hunter22"), "wrong token: hunter22", "that may be any word");
+        assert_eq!(
+            redactor().text("wrong token: hunter22"),
+            "wrong token: hunter22",
+            "that may be any word"
+        );
     }
 
     #[test]
     fn a_sealed_link_is_hidden_by_its_form() {
         let link = format!("{LINK_PREFIX}{}", "aB3_-x".repeat(10));
         let hide = |text: &str| Redactor::default().text(text);
-        assert_eq!(hide(&format!("see http://here/decide#{link}!")), "see http://here/decide#[link]!");
+        assert_eq!(
+            hide(&format!("see http://here/decide#{link}!")),
+            "see http://here/decide#[link]!"
+        );
         assert_eq!(hide(&format!("/callback/{link}?x=1")), "/callback/[link]?x=1");
         let encoded = BASE64_STANDARD.encode(format!("http://here/decide#{link} "));
-        assert!(hide(&encoded).contains("[link]") && hide(&encoded).len() < 40, "{}", hide(&encoded));
+        assert!(
+            hide(&encoded).contains("[link]") && hide(&encoded).len() < 40,
+            "{}",
+            hide(&encoded)
+        );
         assert!(hide(&hex::encode(&link)).ends_with("[link]"));
         assert_eq!(hide(&link.replace('-', "%2d").replace('_', "%5F")), "[link]");
         assert_eq!(hide("sealed-envelope"), "sealed-envelope", "a word is no link");
@@ -267,7 +315,10 @@ mod tests {
     fn a_json_text_is_only_read_if_there_is_something_to_hide() {
         let redactor = redactor();
         assert_eq!(redactor.json(br#"{"a":["b",1]}"#), None);
-        assert_eq!(redactor.json(br#"{"a":["90 %",1]}"#).as_deref(), Some(&br#"{"a":["90 %",1]}"#[..]));
+        assert_eq!(
+            redactor.json(br#"{"a":["90 %",1]}"#).as_deref(),
+            Some(&br#"{"a":["90 %",1]}"#[..])
+        );
         let shown = redactor.json(br#"{"a":"hunter22-long","n":12345678}"#).expect("hidden");
         assert_eq!(String::from_utf8(shown).expect("text"), r#"{"a":"[secret]","n":"[secret]"}"#);
         let escaped = json!({ "a": SECRET }).to_string();

@@ -1,4 +1,5 @@
-//! How secrets and sealed links are spelled where no escape of a text stands between: plain, base64, hexadecimal.
+//! How secrets and sealed links are spelled where no escape of a text stands between: plain,
+//! base64, hexadecimal.
 
 use base64::{
     Engine, alphabet,
@@ -105,7 +106,9 @@ impl Form {
     fn has(self, byte: u8) -> bool {
         match self {
             Self::Plain => byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_'),
-            Self::Base64 => byte.is_ascii_alphanumeric() || matches!(byte, b'+' | b'/' | b'-' | b'_' | b'='),
+            Self::Base64 => {
+                byte.is_ascii_alphanumeric() || matches!(byte, b'+' | b'/' | b'-' | b'_' | b'=')
+            }
             Self::Hexadecimal => byte.is_ascii_hexdigit(),
         }
     }
@@ -142,7 +145,11 @@ pub(super) fn of_links() -> Vec<Pattern> {
 
 /// The beginning of a secret, by its number.
 pub(super) fn head(number: usize, secret: &str) -> Pattern {
-    Pattern { bytes: secret.as_bytes()[..SHORTEST_SECRET].to_vec(), form: Form::Plain, finds: Finds::Head(number) }
+    Pattern {
+        bytes: secret.as_bytes()[..SHORTEST_SECRET].to_vec(),
+        form: Form::Plain,
+        finds: Finds::Head(number),
+    }
 }
 
 fn all(bytes: &[u8], finds: Finds) -> Vec<Pattern> {
@@ -151,12 +158,14 @@ fn all(bytes: &[u8], finds: Finds) -> Vec<Pattern> {
     let upper = hexadecimal.to_uppercase();
     let mut all = vec![pattern(bytes.to_vec(), Form::Plain)];
     all.extend([hexadecimal, upper].map(|text| pattern(text.into_bytes(), Form::Hexadecimal)));
-    all.extend(base64_cores(bytes).into_iter().map(|text| pattern(text.into_bytes(), Form::Base64)));
+    all.extend(
+        base64_cores(bytes).into_iter().map(|text| pattern(text.into_bytes(), Form::Base64)),
+    );
     all
 }
 
-/// The characters of a base64 text (RFC 4648, sections 4 and 5) that only these bytes decide, for each of the three
-/// places at which they may begin.
+/// The characters of a base64 text (RFC 4648, sections 4 and 5) that only these bytes decide, for
+/// each of the three places at which they may begin.
 fn base64_cores(bytes: &[u8]) -> Vec<String> {
     let mut cores = Vec::new();
     for alphabet in [&alphabet::STANDARD, &alphabet::URL_SAFE] {

@@ -1,4 +1,5 @@
-//! What a text says below its escapes: each view is its bytes once decoded, and knows from where each of them came.
+//! What a text says below its escapes: each view is its bytes once decoded, and knows from where
+//! each of them came.
 
 use std::{borrow::Cow, ops::Range};
 
@@ -6,7 +7,8 @@ use std::{borrow::Cow, ops::Range};
 #[derive(Clone, Debug)]
 pub(super) struct View<'t> {
     pub bytes: Cow<'t, [u8]>,
-    /// Where each byte begins in the text, and where the last one ends; none: as in the text itself.
+    /// Where each byte begins in the text, and where the last one ends; none: as in the text
+    /// itself.
     at: Option<Vec<u32>>,
 }
 
@@ -34,7 +36,8 @@ impl View<'_> {
     }
 
     fn undone(&self, undo: Undo) -> Option<View<'static>> {
-        let (mut bytes, mut at) = (Vec::with_capacity(self.bytes.len()), Vec::with_capacity(self.bytes.len() + 1));
+        let (mut bytes, mut at) =
+            (Vec::with_capacity(self.bytes.len()), Vec::with_capacity(self.bytes.len() + 1));
         let (mut here, mut changed) = (0, false);
         let origin = |n: usize| u32::try_from(self.original(n..n).start).unwrap_or(u32::MAX);
         while here < self.bytes.len() {
@@ -64,7 +67,8 @@ pub(super) fn of(text: &str) -> Vec<View<'_>> {
             for (marker, undo) in ESCAPES {
                 if views.len() < MOST && views[n].bytes.contains(&marker) {
                     let undone = views[n].undone(undo);
-                    let is_new = |view: &View<'_>| views.iter().all(|known| known.bytes != view.bytes);
+                    let is_new =
+                        |view: &View<'_>| views.iter().all(|known| known.bytes != view.bytes);
                     if let Some(view) = undone.filter(is_new) {
                         views.push(view);
                     }
@@ -128,7 +132,9 @@ fn backslash(text: &[u8]) -> Option<(Vec<u8>, usize)> {
         b'u' => {
             let first = unit(&rest[1..])?;
             let second = rest.get(5..7).filter(|two| *two == b"\\u").and_then(|_| unit(&rest[7..]));
-            let pair = second.map(|second| [first, second]).and_then(|pair| String::from_utf16(&pair).ok());
+            let pair = second
+                .map(|second| [first, second])
+                .and_then(|pair| String::from_utf16(&pair).ok());
             match String::from_utf16(&[first]) {
                 Ok(one) => Some((one.into_bytes(), 6)),
                 Err(_) => pair.map(|two| (two.into_bytes(), 12)),

@@ -15,8 +15,10 @@ use tokio::{
     net::{TcpListener, TcpStream},
 };
 
-const LETTER: &str = "{ mail: { from: 'Night watch <watch@skerrow.example>', to: ops@skerrow.example, cc: [pier@skerrow.example], \
-    reply_to: desk@skerrow.example, subject: 'Disk of böoking', text: \"grown by 4 GiB\\n.\\nall is well\\n\" } }";
+const LETTER: &str = "{ mail: { from: 'Night watch <watch@skerrow.example>', to: \
+    ops@skerrow.example, cc: [pier@skerrow.example], \
+    reply_to: desk@skerrow.example, subject: 'Disk of böoking', text: \"grown by 4 GiB\\n.\\nall \
+    is well\\n\" } }";
 
 /// A server that ends with the test.
 struct Smtpd {
@@ -30,11 +32,20 @@ impl Smtpd {
         let folder = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join(format!("smtpd-{name}"));
         let _ = fs::remove_dir_all(&folder);
         fs::create_dir_all(folder.parent().expect("a parent")).expect("a folder");
-        let port = TcpListener::bind("127.0.0.1:0").await.expect("a port").local_addr().expect("has one").port();
+        let port = TcpListener::bind("127.0.0.1:0")
+            .await
+            .expect("a port")
+            .local_addr()
+            .expect("has one")
+            .port();
         let script = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/calls/smtpd.py");
         let mut command = Command::new("/usr/bin/python3");
         command.arg(script).arg(port.to_string()).arg(&folder).args(["watch", password]).args(tls);
-        let child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("Debian has python3-aiosmtpd");
+        let child = command
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("Debian has python3-aiosmtpd");
         for _ in 0..200 {
             if TcpStream::connect(("127.0.0.1", port)).await.is_ok() {
                 break;
@@ -58,7 +69,12 @@ impl Drop for Smtpd {
     }
 }
 
-async fn mailed(base: &str, letter: &str, credential: Option<&Opened>, authorities: Option<&str>) -> CallOutcome {
+async fn mailed(
+    base: &str,
+    letter: &str,
+    credential: Option<&Opened>,
+    authorities: Option<&str>,
+) -> CallOutcome {
     performed(Way { base, credential, authorities, timeout: Duration::from_secs(5) }, letter).await
 }
 
@@ -72,7 +88,10 @@ async fn a_message_is_taken_as_it_was_written() {
     let base = format!("smtp://127.0.0.1:{}", smtpd.port);
     let ended = mailed(&base, LETTER, None, None).await;
     let Ok(Called::Output(output)) = &ended.called else { panic!("{ended:?}") };
-    assert_eq!((&output["status"], &output["message_id"]), (&json!(250), &json!("<k@skerrow.example>")));
+    assert_eq!(
+        (&output["status"], &output["message_id"]),
+        (&json!(250), &json!("<k@skerrow.example>"))
+    );
     assert_eq!(ended.answer.map(|answer| answer.status), Some(250));
     let taken = smtpd.taken();
     let [message] = taken.as_slice() else { panic!("one message: {taken:?}") };
@@ -95,7 +114,8 @@ async fn a_message_is_taken_as_it_was_written() {
     let failure = failed(mailed(&base, &unknown, None, None).await);
     assert_eq!((failure.end, failure.lasting), (CallEnd::Refused, true), "{failure:?}");
     assert!(
-        failure.message.contains("nobody@skerrow.example: ") && failure.message.contains("nobody is called so"),
+        failure.message.contains("nobody@skerrow.example: ")
+            && failure.message.contains("nobody is called so"),
         "{failure:?}"
     );
     assert_eq!(smtpd.taken().len(), 1);
@@ -112,13 +132,15 @@ async fn tls_and_passwords_are_asked_for_and_shown() {
         let ended = mailed(&base, LETTER, Some(&of("fog-horn-77")), Some(&ours.pem)).await;
         assert!(ended.called.is_ok(), "{ended:?}");
         assert_eq!(smtpd.taken().len(), 1);
-        let failure = failed(mailed(&base, LETTER, Some(&of("fog-horn-78")), Some(&ours.pem)).await);
+        let failure =
+            failed(mailed(&base, LETTER, Some(&of("fog-horn-78")), Some(&ours.pem)).await);
         assert_eq!(failure.end, CallEnd::Refused, "{failure:?}");
         assert!(!failure.message.contains("fog-horn"), "{failure:?}");
         let failure = failed(mailed(&base, LETTER, None, Some(&ours.pem)).await);
         assert_eq!(failure.end, CallEnd::Refused, "{failure:?}");
         for authorities in [None, Some(strangers.pem.as_str())] {
-            let failure = failed(mailed(&base, LETTER, Some(&of("fog-horn-77")), authorities).await);
+            let failure =
+                failed(mailed(&base, LETTER, Some(&of("fog-horn-77")), authorities).await);
             assert_eq!(failure.end, CallEnd::NotSent, "nobody to trust: {failure:?}");
         }
         assert_eq!(smtpd.taken().len(), 1);
@@ -133,7 +155,8 @@ enum Fault {
     Says(&'static str),
 }
 
-/// A server that misbehaves at a stage: 0 when one comes, then at EHLO, MAIL, RCPT, RCPT, DATA, and when it has the text.
+/// A server that misbehaves at a stage: 0 when one comes, then at EHLO, MAIL, RCPT, RCPT, DATA, and
+/// when it has the text.
 async fn faulty(stage: usize, fault: Fault) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let base = format!("smtp://127.0.0.1:{}", listener.local_addr().expect("an address").port());
@@ -144,7 +167,9 @@ async fn faulty(stage: usize, fault: Fault) -> String {
         for (at, good) in good.into_iter().enumerate() {
             if at == 6 {
                 let mut text = String::new();
-                while !text.ends_with("\r\n.\r\n") && line.read_line(&mut text).await.is_ok_and(|n| n > 0) {}
+                while !text.ends_with("\r\n.\r\n")
+                    && line.read_line(&mut text).await.is_ok_and(|n| n > 0)
+                {}
             } else if at > 0 {
                 let _ = line.read_line(&mut String::new()).await;
             }
@@ -185,7 +210,11 @@ async fn under_each_fault_at_each_stage_it_is_known_what_became_of_it() {
             _ if stage == 6 => (CallEnd::Unknown, false),
             _ => (CallEnd::NotSent, false),
         };
-        assert_eq!((failure.end, failure.lasting), (end, lasting), "at stage {stage}, {fault:?}: {failure:?}");
+        assert_eq!(
+            (failure.end, failure.lasting),
+            (end, lasting),
+            "at stage {stage}, {fault:?}: {failure:?}"
+        );
     });
     futures_util::future::join_all(tried).await;
 }
@@ -193,7 +222,8 @@ async fn under_each_fault_at_each_stage_it_is_known_what_became_of_it() {
 #[tokio::test]
 async fn what_cannot_be_sent_is_not() {
     let plain = |base: &'static str| async move { failed(mailed(base, LETTER, None, None).await) };
-    let nobody = TcpListener::bind("127.0.0.1:0").await.expect("a port").local_addr().expect("one").port();
+    let nobody =
+        TcpListener::bind("127.0.0.1:0").await.expect("a port").local_addr().expect("one").port();
     let failure = failed(mailed(&format!("smtp://127.0.0.1:{nobody}"), LETTER, None, None).await);
     assert_eq!((failure.end, failure.lasting), (CallEnd::NotSent, false), "{failure:?}");
     for (base, why) in [
@@ -201,20 +231,28 @@ async fn what_cannot_be_sent_is_not() {
         ("http://127.0.0.1:25", "is not where this operation goes: smtp:// or smtps://"),
     ] {
         let failure = plain(base).await;
-        assert!(failure.end == CallEnd::NotSent && failure.lasting && failure.message.contains(why), "{failure:?}");
+        assert!(
+            failure.end == CallEnd::NotSent && failure.lasting && failure.message.contains(why),
+            "{failure:?}"
+        );
     }
     let token = Opened::Bearer("sesame-token".into());
     let smtpd = Smtpd::start("bearer", "", &[]).await;
     let base = format!("smtp://127.0.0.1:{}", smtpd.port);
     let failure = failed(mailed(&base, LETTER, Some(&token), None).await);
-    assert!(failure.end == CallEnd::NotSent && failure.message.contains("is shown `basic`"), "{failure:?}");
+    assert!(
+        failure.end == CallEnd::NotSent && failure.message.contains("is shown `basic`"),
+        "{failure:?}"
+    );
     for (part, why) in [
         ("to: ops@skerrow.example", "to: 'ops@skerrow.example\\r\\nBcc: all@x.example'"),
         ("to: ops@skerrow.example", "to: not-an-address"),
         ("from: 'Night watch <watch@skerrow.example>'", "from: '<>'"),
         ("to: ops@skerrow.example", "to: []"),
     ] {
-        let failure = failed(mailed(&base, &LETTER.replace(part, &why.replace('\'', "\"")), None, None).await);
+        let failure = failed(
+            mailed(&base, &LETTER.replace(part, &why.replace('\'', "\"")), None, None).await,
+        );
         assert!(failure.end == CallEnd::NotSent && failure.lasting, "{why}: {failure:?}");
     }
     let odd = LETTER.replace("'Disk of böoking'", r#""one\r\nBcc: all@x.example""#);

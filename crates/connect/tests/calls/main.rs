@@ -35,8 +35,11 @@ async fn peer(answer: Vec<u8>) -> (String, tokio::task::JoinHandle<String>) {
 }
 
 fn response(status: &str, headers: &str, body: &str) -> Vec<u8> {
-    format!("HTTP/1.1 {status}\r\ncontent-length: {}\r\nconnection: close\r\n{headers}\r\n{body}", body.len())
-        .into_bytes()
+    format!(
+        "HTTP/1.1 {status}\r\ncontent-length: {}\r\nconnection: close\r\n{headers}\r\n{body}",
+        body.len()
+    )
+    .into_bytes()
 }
 
 async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
@@ -48,9 +51,11 @@ async fn call(base: &str, repeat: &str, give: Value) -> Result<Value, Failure> {
 
 async fn ended(base: &str, repeat: &str, give: Value) -> CallOutcome {
     let text = format!(
-        "connector: c\noperations:\n  op:\n    takes: {{ name: {{ default: a }} }}\n    request: {{ method: POST, path: '/v1/${{give.name}}', body: {{ n: 1 }} }}\n    repeat: {repeat}\n"
+        "connector: c\noperations:\n  op:\n    takes: {{ name: {{ default: a }} }}\n    request: \
+        {{ method: POST, path: '/v1/${{give.name}}', body: {{ n: 1 }} }}\n    repeat: {repeat}\n"
     );
-    let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
+    let connector =
+        Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let give: Map<String, Value> = give.as_object().cloned().unwrap_or_default();
     let way = Way {
@@ -76,10 +81,15 @@ async fn ended(base: &str, repeat: &str, give: Value) -> CallOutcome {
 #[tokio::test]
 async fn what_came_back_is_handed_on_as_it_came_without_secrets_and_cookies() {
     let headers = "set-cookie: session=abc\r\nretry-after: 7\r\nx-seen: sesame-token\r\n";
-    for (status, body) in [("200 OK", "{\"k\": \"sesame-token\"}"), ("503 Busy", "<b>sesame-token</b>")] {
+    for (status, body) in
+        [("200 OK", "{\"k\": \"sesame-token\"}"), ("503 Busy", "<b>sesame-token</b>")]
+    {
         let (base, _heard) = peer(response(status, headers, body)).await;
         let answer = ended(&base, "safe", json!({})).await.answer.expect("an answer");
-        assert_eq!((answer.headers.get("set-cookie"), &answer.headers["retry-after"]), (None, &json!("7")));
+        assert_eq!(
+            (answer.headers.get("set-cookie"), &answer.headers["retry-after"]),
+            (None, &json!("7"))
+        );
         assert_eq!(answer.headers["x-seen"], json!("[secret]"));
         let shown = json!([answer.status, answer.body]);
         let seen = [json!([200, { "k": "[secret]" }]), json!([503, "<b>[secret]</b>"])];
@@ -97,9 +107,11 @@ async fn what_is_sent_and_what_comes_back() {
     assert_eq!(output, Ok(json!({"seen": "Bearer sesame-token"})));
     let request = heard.await.expect("a request").to_lowercase();
     assert!(request.starts_with("post /api/v1/..%2fx%20y http/1.1"), "{request}");
-    for line in
-        ["authorization: bearer sesame-token", "idempotency-key: arvok-job-7-op", "content-type: application/json"]
-    {
+    for line in [
+        "authorization: bearer sesame-token",
+        "idempotency-key: arvok-job-7-op",
+        "content-type: application/json",
+    ] {
         assert!(request.contains(line), "{line} in {request}");
     }
 }
@@ -107,7 +119,8 @@ async fn what_is_sent_and_what_comes_back() {
 #[tokio::test]
 async fn a_redirect_is_not_followed() {
     let (elsewhere, other) = peer(response("200 OK", "", "{}")).await;
-    let (base, _heard) = peer(response("302 Found", &format!("location: {elsewhere}/steal\r\n"), "")).await;
+    let (base, _heard) =
+        peer(response("302 Found", &format!("location: {elsewhere}/steal\r\n"), "")).await;
     let failure = call(&base, "safe", json!({})).await.expect_err("refused");
     assert_eq!(failure, Failure::lasting(CallEnd::Refused, "answered 302"));
     assert!(!other.is_finished(), "nobody came there");
@@ -119,7 +132,8 @@ async fn a_flood_is_cut_off_and_an_error_is_quoted_without_secrets() {
     let (base, _heard) = peer(response("200 OK", "", &"x".repeat(2 << 20))).await;
     let failure = call(&base, "safe", json!({})).await.expect_err("too much");
     assert_eq!(failure.message, "answered 200 with more than 1048576 bytes");
-    let (base, _heard) = peer(response("403 Forbidden", "", "{\"error\": \"sesame-token is too weak\"}")).await;
+    let (base, _heard) =
+        peer(response("403 Forbidden", "", "{\"error\": \"sesame-token is too weak\"}")).await;
     let failure = call(&base, "safe", json!({})).await.expect_err("refused");
     assert_eq!(failure.message, "answered 403: [secret] is too weak");
 }
@@ -161,14 +175,18 @@ async fn what_was_done_but_cannot_be_used_is_neither_refused_nor_unknown() {
     let failure = call(&base, "never", json!({})).await.expect_err("too deep");
     assert_eq!(
         failure,
-        Failure::lasting(CallEnd::Done, "answered 200, and what it answered is nested deeper than 64 levels")
+        Failure::lasting(
+            CallEnd::Done,
+            "answered 200, and what it answered is nested deeper than 64 levels"
+        )
     );
 }
 
 #[tokio::test]
 async fn a_refused_connection_has_done_nothing() {
     let free = TcpListener::bind("127.0.0.1:0").await.and_then(|l| l.local_addr()).expect("a port");
-    let failure = call(&format!("http://{free}"), "never", json!({})).await.expect_err("nobody there");
+    let failure =
+        call(&format!("http://{free}"), "never", json!({})).await.expect_err("nobody there");
     assert!(
         failure.end == CallEnd::NotSent
             && !failure.lasting
@@ -185,8 +203,14 @@ async fn a_refused_connection_has_done_nothing() {
 }
 
 /// Calls an operation of its own with a credential of its own.
-async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Option<&str>) -> Result<Value, Failure> {
-    let way = Way { base, credential: Some(credential), authorities, timeout: Duration::from_secs(20) };
+async fn shown(
+    base: &str,
+    operation: &str,
+    credential: &Opened,
+    authorities: Option<&str>,
+) -> Result<Value, Failure> {
+    let way =
+        Way { base, credential: Some(credential), authorities, timeout: Duration::from_secs(20) };
     performed(way, operation).await.called.map(|called| match called {
         Called::Output(output) => output,
         Called::Later(within) => panic!("nobody calls back: {within}"),
@@ -196,7 +220,8 @@ async fn shown(base: &str, operation: &str, credential: &Opened, authorities: Op
 /// Calls an operation of its own.
 async fn performed(way: Way<'_>, operation: &str) -> CallOutcome {
     let text = format!("connector: c\noperations:\n  op: {operation}\n");
-    let connector = Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
+    let connector =
+        Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let call = Call {
         operation: &connector.operations["op"],
@@ -215,11 +240,18 @@ const GET: &str = "{ request: { method: GET, path: /x } }";
 #[tokio::test]
 async fn a_page_elsewhere_gets_no_credential() {
     let (elsewhere, other) = peer(response("200 OK", "", "[]")).await;
-    let (base, _heard) = peer(response("200 OK", &format!("link: <{elsewhere}/2>; rel=next\r\n"), "[1]")).await;
-    let pages = "{ request: { method: GET, path: /x }, pages: { list: response.body, next: { link: next } } }";
-    let failure = shown(&base, pages, &Opened::Bearer("sesame-token".into()), None).await.expect_err("refused");
+    let (base, _heard) =
+        peer(response("200 OK", &format!("link: <{elsewhere}/2>; rel=next\r\n"), "[1]")).await;
+    let pages = "{ request: { method: GET, path: /x }, pages: { list: response.body, next: { link: \
+        next } } }";
+    let failure = shown(&base, pages, &Opened::Bearer("sesame-token".into()), None)
+        .await
+        .expect_err("refused");
     assert_eq!(failure.end, CallEnd::NotSent);
-    assert!(failure.message.starts_with(&format!("the request would leave {base}: ")), "{failure:?}");
+    assert!(
+        failure.message.starts_with(&format!("the request would leave {base}: ")),
+        "{failure:?}"
+    );
     assert!(!other.is_finished(), "nobody came there");
     other.abort();
 }
@@ -231,7 +263,9 @@ async fn a_certificate_that_is_none_is_told_without_its_text() {
         (&junk, None, "the credential is no certificate with its key in PEM"),
         (&Opened::Bearer("x".into()), Some("nothing"), "`authorities` holds no certificate in PEM"),
     ] {
-        let failure = shown("https://127.0.0.1:9", GET, credential, authorities).await.expect_err("no client");
+        let failure = shown("https://127.0.0.1:9", GET, credential, authorities)
+            .await
+            .expect_err("no client");
         assert_eq!(failure, Failure::lasting(CallEnd::NotSent, said));
     }
 }
@@ -245,16 +279,32 @@ async fn a_token_is_fetched_and_never_told_and_what_gives_none_says_why() {
         scopes: vec!["tickets:read".into(), "tickets:write".into()],
     };
     let (tokens, asked) =
-        peer(response("200 OK", "", "{\"access_token\": \"fetched-token\", \"expires_in\": 60}")).await;
-    let (base, heard) = peer(response("200 OK", "x-echo: fetched-token\r\n", "{\"seen\": \"fetched-token\"}")).await;
+        peer(response("200 OK", "", "{\"access_token\": \"fetched-token\", \"expires_in\": 60}"))
+            .await;
+    let (base, heard) =
+        peer(response("200 OK", "x-echo: fetched-token\r\n", "{\"seen\": \"fetched-token\"}"))
+            .await;
     let output = shown(&base, GET, &opened(&format!("{tokens}/token")), None).await;
     assert_eq!(output, Ok(json!({ "seen": "[secret]" })));
     let asked = asked.await.expect("a request");
-    assert!(asked.ends_with("grant_type=client_credentials&scope=tickets%3Aread%20tickets%3Awrite"), "{asked}");
+    assert!(
+        asked.ends_with("grant_type=client_credentials&scope=tickets%3Aread%20tickets%3Awrite"),
+        "{asked}"
+    );
     assert!(asked.to_lowercase().contains("authorization: basic "), "{asked}");
-    assert!(heard.await.expect("a request").to_lowercase().contains("authorization: bearer fetched-token"));
+    assert!(
+        heard
+            .await
+            .expect("a request")
+            .to_lowercase()
+            .contains("authorization: bearer fetched-token")
+    );
     for (answer, said, lasting) in [
-        (response("401 Unauthorized", "", "{\"error\": \"invalid_client\"}"), "answered 401: invalid_client", true),
+        (
+            response("401 Unauthorized", "", "{\"error\": \"invalid_client\"}"),
+            "answered 401: invalid_client",
+            true,
+        ),
         (response("503 Service Unavailable", "", ""), "answered 503", false),
         (
             response("200 OK", "", "{\"token_type\": \"mac\", \"access_token\": \"x\"}"),
@@ -268,7 +318,8 @@ async fn a_token_is_fetched_and_never_told_and_what_gives_none_says_why() {
         ),
     ] {
         let (tokens, _asked) = peer(answer).await;
-        let failure = shown("http://127.0.0.1:9", GET, &opened(&tokens), None).await.expect_err("no token");
+        let failure =
+            shown("http://127.0.0.1:9", GET, &opened(&tokens), None).await.expect_err("no token");
         assert_eq!((failure.end, failure.lasting), (CallEnd::NotSent, lasting), "{failure:?}");
         assert!(failure.message.contains(said), "{failure:?}");
     }

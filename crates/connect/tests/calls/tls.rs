@@ -56,14 +56,16 @@ impl Authority {
     }
 }
 
-/// A server under a name, certified by an authority, that serves whom that authority has certified; its address.
+/// A server under a name, certified by an authority, that serves whom that authority has certified;
+/// its address.
 async fn server(authority: &Authority, name: &str) -> String {
     let provider = Arc::new(ring::default_provider());
     let (certificate, key) = authority.certify(name);
     let mut roots = RootCertStore::empty();
     let pem = pem_to_der(&authority.pem);
     roots.add(pem.into()).expect("a root");
-    let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&provider)).build();
+    let verifier =
+        WebPkiClientVerifier::builder_with_provider(Arc::new(roots), Arc::clone(&provider)).build();
     let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
     let config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
@@ -82,7 +84,10 @@ async fn server(authority: &Authority, name: &str) -> String {
                 let mut bytes = vec![0; 4 << 10];
                 let _ = line.read(&mut bytes).await;
                 let body = "{\"served\": true}";
-                let head = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
+                let head = format!(
+                    "HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
+                    body.len()
+                );
                 let _ = line.write_all(format!("{head}{body}").as_bytes()).await;
                 let _ = line.shutdown().await;
             });
@@ -97,7 +102,11 @@ fn pem_to_der(pem: &str) -> Vec<u8> {
     BASE64_STANDARD.decode(lines).expect("base64")
 }
 
-async fn call(base: &str, credential: &Opened, authorities: Option<&str>) -> Result<Value, Failure> {
+async fn call(
+    base: &str,
+    credential: &Opened,
+    authorities: Option<&str>,
+) -> Result<Value, Failure> {
     shown(base, "{ request: { method: POST, path: /x } }", credential, authorities).await
 }
 
@@ -108,20 +117,32 @@ async fn a_certificate_is_shown_to_a_server_under_an_authority_of_its_own() {
     let mine = ours.credential("arvok");
     assert_eq!(call(&base, &mine, Some(&ours.pem)).await, Ok(json!({ "served": true })));
     let both = format!("{}{}", strangers.pem, ours.pem);
-    assert_eq!(call(&base, &mine, Some(&both)).await, Ok(json!({ "served": true })), "one of several authorities");
+    assert_eq!(
+        call(&base, &mine, Some(&both)).await,
+        Ok(json!({ "served": true })),
+        "one of several authorities"
+    );
 
-    // Whom we do not trust gets nothing: no authority of our own, that of a stranger, a name that is not the server's.
+    // Whom we do not trust gets nothing: no authority of our own, that of a stranger, a name that
+    // is not the server's.
     let elsewhere = server(&ours, "yard.skerrow.example").await;
-    for (base, authorities) in [(&base, None), (&base, Some(&strangers.pem)), (&elsewhere, Some(&ours.pem))] {
-        let failure = call(base, &mine, authorities.map(String::as_str)).await.expect_err("nobody to trust");
+    for (base, authorities) in
+        [(&base, None), (&base, Some(&strangers.pem)), (&elsewhere, Some(&ours.pem))]
+    {
+        let failure =
+            call(base, &mine, authorities.map(String::as_str)).await.expect_err("nobody to trust");
         assert_eq!(failure.end, CallEnd::NotSent, "{failure:?}");
         assert!(failure.message.contains("certificate"), "{failure:?}");
     }
 
-    // Who is not certified there is served nothing. In TLS 1.3 that is told after the request has left (RFC 8446, section 4.4.2).
+    // Who is not certified there is served nothing. In TLS 1.3 that is told after the request has
+    // left (RFC 8446, section 4.4.2).
     for credential in [strangers.credential("arvok"), Opened::Bearer("a-token".into())] {
         let failure = call(&base, &credential, Some(&ours.pem)).await.expect_err("not served");
         assert!(matches!(failure.end, CallEnd::NotSent | CallEnd::Unknown), "{failure:?}");
-        assert!(!failure.message.contains("a-token") && !failure.message.contains("KEY"), "{failure:?}");
+        assert!(
+            !failure.message.contains("a-token") && !failure.message.contains("KEY"),
+            "{failure:?}"
+        );
     }
 }

@@ -65,10 +65,11 @@ impl Alarm {
     /// Takes an alert of this source, resource and kind.
     pub fn take(&mut self, alert: &Alert) -> AlarmChange {
         let now = alert.received;
-        // Only the sender's own time can tell that it was sent before. What has none, or is ahead of
-        // us, is stamped with the time of its arrival by whichever node it came to, and clocks are
-        // never quite alike: such an alert is as new as its arrival.
-        let older = self.last_sent_at.filter(|last| alert.time < alert.received && alert.time < *last);
+        // Only the sender's own time can tell that it was sent before. What has none, or is ahead
+        // of us, is stamped with the time of its arrival by whichever node it came to, and clocks
+        // are never quite alike: such an alert is as new as its arrival.
+        let older =
+            self.last_sent_at.filter(|last| alert.time < alert.received && alert.time < *last);
         if alert.state != AlertState::Noted && older.is_none() {
             self.last_sent_at = self.last_sent_at.max(Some(alert.happened()));
         }
@@ -122,7 +123,8 @@ mod tests {
     fn sent(time: i64, received: i64, state: &str, severity: &str) -> Alert {
         let at = |second| DateTime::UNIX_EPOCH + TimeDelta::seconds(second);
         let new: NewAlert = serde_json::from_value(json!({
-            "kind": "disk.usage", "resource": "vm/a", "state": state, "severity": severity, "value": time, "time": at(time)
+            "kind": "disk.usage", "resource": "vm/a", "state": state, "severity": severity,
+                "value": time, "time": at(time)
         }))
         .expect("reads");
         let received = at(received);
@@ -143,7 +145,11 @@ mod tests {
         ];
         for (second, state, severity, change, count, changed) in story {
             assert_eq!(alarm.take(&alert(second, state, severity)), change, "second {second}");
-            assert_eq!((alarm.count, alarm.changed_at.timestamp()), (count, changed), "second {second}");
+            assert_eq!(
+                (alarm.count, alarm.changed_at.timestamp()),
+                (count, changed),
+                "second {second}"
+            );
         }
         assert_eq!(alarm.cleared_at.map(|t| t.timestamp()), Some(6));
     }
@@ -158,7 +164,11 @@ mod tests {
         assert_eq!((alarm.severity, alarm.value, alarm.count), (Severity::Major, Some(10.0), 2));
         assert_eq!(alarm.take(&sent(20, 21, "cleared", "major")), AlarmChange::Cleared);
         assert_eq!(alarm.take(&sent(15, 22, "raised", "major")), AlarmChange::Late(over));
-        assert_eq!(alarm.take(&sent(20, 23, "raised", "major")), AlarmChange::Raised, "the same moment is not before");
+        assert_eq!(
+            alarm.take(&sent(20, 23, "raised", "major")),
+            AlarmChange::Raised,
+            "the same moment is not before"
+        );
     }
 
     #[test]
@@ -175,8 +185,16 @@ mod tests {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
         assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
         assert_eq!(alarm.take(&sent(9, 9, "cleared", "major")), AlarmChange::Cleared);
-        assert_eq!(alarm.take(&sent(11, 10, "raised", "major")), AlarmChange::Raised, "a sender ahead of us");
+        assert_eq!(
+            alarm.take(&sent(11, 10, "raised", "major")),
+            AlarmChange::Raised,
+            "a sender ahead of us"
+        );
         assert_eq!(alarm.take(&sent(12, 9, "cleared", "major")), AlarmChange::Cleared);
-        assert_eq!(alarm.last_sent_at.map(|t| t.timestamp()), Some(10), "and what is known does not go back");
+        assert_eq!(
+            alarm.last_sent_at.map(|t| t.timestamp()),
+            Some(10),
+            "and what is known does not go back"
+        );
     }
 }

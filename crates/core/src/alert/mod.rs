@@ -146,7 +146,8 @@ impl NewAlert {
     /// # Errors
     /// The first field that is not in the normal form.
     pub fn of(value: &Value) -> Result<Self, AlertError> {
-        Self::deserialize(value).or_else(|_| serde_path_to_error::deserialize(value).map_err(|e| misread(&e)))
+        Self::deserialize(value)
+            .or_else(|_| serde_path_to_error::deserialize(value).map_err(|e| misread(&e)))
     }
 
     /// Checks every field and fills in what is missing.
@@ -154,7 +155,8 @@ impl NewAlert {
         let id = self.id.unwrap_or_else(|| delivery.fallback_id.to_owned());
         check_id(&id)?;
         check_kind(&self.kind)?;
-        let resource = ResourcePath::parse(&clean(&self.resource)).map_err(|e| error("resource", e.to_string()))?;
+        let resource = ResourcePath::parse(&clean(&self.resource))
+            .map_err(|e| error("resource", e.to_string()))?;
         let labels = check_labels(self.labels)?;
         // In whole microseconds, which is what is stored: a raise and its clearing must not change
         // places when they are read back.
@@ -209,12 +211,15 @@ fn check_id(id: &str) -> Result<(), AlertError> {
 }
 
 fn check_kind(kind: &str) -> Result<(), AlertError> {
-    let part_ok = |p: &str| !p.is_empty() && p.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'-');
+    let part_ok = |p: &str| {
+        !p.is_empty() && p.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_' || b == b'-')
+    };
     if kind.len() > MAX_KIND || !kind.split('.').all(part_ok) {
         return Err(error(
             "kind",
             format!(
-                "`{}` is not a dotted kind such as disk.usage (letters, digits, - and _; at most {MAX_KIND} bytes)",
+                "`{}` is not a dotted kind such as disk.usage (letters, digits, - and _; at most \
+                {MAX_KIND} bytes)",
                 cut(kind, 80)
             ),
         ));
@@ -224,16 +229,27 @@ fn check_kind(kind: &str) -> Result<(), AlertError> {
 
 fn check_labels(labels: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, AlertError> {
     if labels.len() > MAX_LABELS {
-        return Err(error("labels", format!("are {}, at most {MAX_LABELS} are allowed", labels.len())));
-    }
-    if let Some((k, _)) = labels.iter().find(|(k, v)| k.is_empty() || k.len() > MAX_LABEL || v.len() > MAX_LABEL) {
         return Err(error(
             "labels",
-            format!("`{}` is empty or has more than {MAX_LABEL} bytes in its name or value", cut(k, 40)),
+            format!("are {}, at most {MAX_LABELS} are allowed", labels.len()),
+        ));
+    }
+    if let Some((k, _)) =
+        labels.iter().find(|(k, v)| k.is_empty() || k.len() > MAX_LABEL || v.len() > MAX_LABEL)
+    {
+        return Err(error(
+            "labels",
+            format!(
+                "`{}` is empty or has more than {MAX_LABEL} bytes in its name or value",
+                cut(k, 40)
+            ),
         ));
     }
     if labels.iter().any(|(k, v)| k.contains('\0') || v.contains('\0')) {
-        return Ok(labels.into_iter().map(|(k, v)| (clean(&k).into_owned(), clean(&v).into_owned())).collect());
+        return Ok(labels
+            .into_iter()
+            .map(|(k, v)| (clean(&k).into_owned(), clean(&v).into_owned()))
+            .collect());
     }
     Ok(labels)
 }
@@ -245,13 +261,18 @@ mod tests {
 
     fn complete(value: Value) -> Result<Alert, String> {
         let new = NewAlert::of(&value).map_err(|e| e.to_string())?;
-        let delivery = Received { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "r-1" };
+        let delivery = Received {
+            source: "yard-hypervisor",
+            received: DateTime::UNIX_EPOCH,
+            fallback_id: "r-1",
+        };
         new.complete(delivery).map_err(|e| e.to_string())
     }
 
     #[test]
     fn what_is_missing_has_a_default() {
-        let alert = complete(json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1"})).expect("complete");
+        let alert = complete(json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1"}))
+            .expect("complete");
         assert_eq!(alert.id, "r-1");
         assert_eq!(alert.severity, Severity::Indeterminate);
         assert_eq!(alert.summary, "disk.usage on vm/quill-booking-db-1");
@@ -271,7 +292,8 @@ mod tests {
             json!({"kind": "disk.usage", "resource": "vm/a", "labels": {"": "x"}}),
             json!({"resource": "vm/a"}),
         ];
-        let messages: Vec<String> = cases.into_iter().map(|c| complete(c).expect_err("refused")).collect();
+        let messages: Vec<String> =
+            cases.into_iter().map(|c| complete(c).expect_err("refused")).collect();
         insta::assert_snapshot!(messages.join("\n"), @"
         kind: `disk usage` is not a dotted kind such as disk.usage (letters, digits, - and _; at most 128 bytes)
         resource: `quill` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
@@ -286,23 +308,26 @@ mod tests {
 
     #[test]
     fn a_nul_never_reaches_the_database() {
-        let alert =
-            complete(json!({"kind": "a", "resource": "vm/a", "summary": "x\u{0}y", "body": {"k\u{0}": ["\u{0}"]}}))
-                .expect("complete");
+        let alert = complete(json!({"kind": "a", "resource": "vm/a", "summary": "x\u{0}y",
+                "body": {"k\u{0}": ["\u{0}"]}}))
+        .expect("complete");
         assert_eq!(alert.summary, "x\u{fffd}y");
         assert_eq!(alert.body, json!({"k\u{fffd}": ["\u{fffd}"]}));
     }
 
     #[test]
     fn times_are_cut_to_what_is_stored() {
-        let told = |time| complete(json!({"kind": "a", "resource": "vm/a", "time": time})).expect("complete").time;
+        let told = |time| {
+            complete(json!({"kind": "a", "resource": "vm/a", "time": time})).expect("complete").time
+        };
         assert_eq!(told("2026-03-01T10:00:00.123456789Z"), told("2026-03-01T10:00:00.123456Z"));
     }
 
     #[test]
     fn a_body_may_be_nested_so_deep_and_no_deeper() {
         let body = |levels| (0..levels).fold(json!(1), |inner, _| json!([inner]));
-        let made = |levels| complete(json!({"kind": "a", "resource": "vm/a", "body": body(levels)}));
+        let made =
+            |levels| complete(json!({"kind": "a", "resource": "vm/a", "body": body(levels)}));
         assert!(made(64).is_ok());
         assert_eq!(made(65), Err("body: is nested deeper than 64 levels".into()));
     }

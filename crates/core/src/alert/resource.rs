@@ -13,7 +13,10 @@ pub struct ResourcePath(String);
 
 /// Why a text is no resource path.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{shown}` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1")]
+#[error(
+    "`{shown}` is not a resource path; write class/name or class/name/part, for example \
+    vm/quill-booking-db-1"
+)]
 pub struct ResourceError {
     shown: String,
 }

@@ -53,8 +53,10 @@ impl SeverityRange {
     /// # Errors
     /// What is expected instead.
     pub fn parse(text: &str) -> Result<Self, SeverityError> {
-        let name =
-            |part: &str| Severity::parse(part.trim()).ok_or_else(|| SeverityError::Unknown(part.trim().to_owned()));
+        let name = |part: &str| {
+            Severity::parse(part.trim())
+                .ok_or_else(|| SeverityError::Unknown(part.trim().to_owned()))
+        };
         let (from, to) = match text.split_once("..") {
             None => (name(text)?, name(text)?),
             Some((a, b)) => (
@@ -78,7 +80,8 @@ impl SeverityRange {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SeverityError {
     /// A word that is no severity.
-    #[error("`{0}` is not a severity; the severities are {all}", all = Severity::ALL.map(Severity::as_str).join(", "))]
+    #[error("`{0}` is not a severity; the severities are \
+        {all}", all = Severity::ALL.map(Severity::as_str).join(", "))]
     Unknown(String),
     /// The more severe one stands first.
     #[error("the range {text} is upside down; write {to}..{from}")]
@@ -94,7 +97,11 @@ pub enum SeverityError {
 
 impl fmt::Display for SeverityRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.from == self.to { write!(f, "{}", self.from) } else { write!(f, "{}..{}", self.from, self.to) }
+        if self.from == self.to {
+            write!(f, "{}", self.from)
+        } else {
+            write!(f, "{}..{}", self.from, self.to)
+        }
     }
 }
 
@@ -104,7 +111,8 @@ mod tests {
 
     #[test]
     fn ranges() {
-        let text = |t: &str| SeverityRange::parse(t).map(|r| r.to_string()).map_err(|e| e.to_string());
+        let text =
+            |t: &str| SeverityRange::parse(t).map(|r| r.to_string()).map_err(|e| e.to_string());
         assert_eq!(text("major"), Ok("major".into()));
         assert_eq!(text("major.."), Ok("major..critical".into()));
         assert_eq!(text("..minor"), Ok("indeterminate..minor".into()));

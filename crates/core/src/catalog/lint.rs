@@ -28,8 +28,8 @@ pub struct Observed {
     pub resources: BTreeSet<String>,
     /// Labels and their values.
     pub labels: BTreeMap<String, BTreeSet<String>>,
-    /// Where each secret may go: sources and connections as `kind/name`. Absent where the secrets are
-    /// not known.
+    /// Where each secret may go: sources and connections as `kind/name`. Absent where the secrets
+    /// are not known.
     pub secrets: Option<BTreeMap<String, BTreeSet<String>>>,
     /// Source, kind, and the usual time between two alerts of the same raised alarm.
     pub repeats: Vec<(String, String, Period)>,
@@ -51,7 +51,12 @@ impl<'a> Rivals<'a> {
 }
 
 /// The warnings about one rule within the whole set, less those it knows of.
-pub(super) fn warnings(entry: &Entry, rule: &Rule, rivals: &Rivals<'_>, seen: &Observed) -> Vec<Problem> {
+pub(super) fn warnings(
+    entry: &Entry,
+    rule: &Rule,
+    rivals: &Rivals<'_>,
+    seen: &Observed,
+) -> Vec<Problem> {
     let mut found = Lint { entry, rule, demands: Demands::of(rule), found: Vec::new() };
     found.never();
     if found.found.is_empty() {
@@ -71,7 +76,12 @@ pub(super) fn cut_off(entry: &Entry) -> Vec<Problem> {
     let known = entry.of::<Rule>().is_some_and(|rule| rule.knowingly.contains_key("cut-off"));
     let all = if known { Vec::new() } else { entry.definition.expressions() };
     let of = |(pointer, e): (String, &crate::expr::Expr)| {
-        let string = entry.document.value.pointer(&pointer).and_then(serde_json::Value::as_str).unwrap_or_default();
+        let string = entry
+            .document
+            .value
+            .pointer(&pointer)
+            .and_then(serde_json::Value::as_str)
+            .unwrap_or_default();
         let before = string.find(e.text()).map_or(0, |at| string[..at].chars().count());
         let before = u32::try_from(before).unwrap_or(0);
         let problem = |(message, span): (String, Option<(u32, u32)>)| {
@@ -109,7 +119,8 @@ impl Lint<'_> {
 
     fn never(&mut self) {
         if let Some(why) = self.demands.contradiction() {
-            let place = if self.rule.listen.condition.is_some() { "/listen/where" } else { "/listen" };
+            let place =
+                if self.rule.listen.condition.is_some() { "/listen/where" } else { "/listen" };
             self.say("never-matches", place, format!("the rule can never match: {why}"));
         }
     }
@@ -117,14 +128,17 @@ impl Lint<'_> {
     fn rest(&mut self, seen: &Observed) {
         let Some(rest) = self.rule.settle.rest else { return };
         let listen = &self.rule.listen;
-        let fits =
-            |globs: &Option<Vec<Glob>>, text: &str| globs.as_ref().is_none_or(|g| g.iter().any(|g| g.matches(text)));
+        let fits = |globs: &Option<Vec<Glob>>, text: &str| {
+            globs.as_ref().is_none_or(|g| g.iter().any(|g| g.matches(text)))
+        };
         let longer = seen.repeats.iter().find(|(source, kind, repeat)| {
             fits(&listen.sources, source) && fits(&listen.kinds, kind) && *repeat > rest
         });
         if let Some((source, kind, repeat)) = longer {
-            let message =
-                format!("{source} repeats {kind} every {repeat}; a rest of {rest} is over before the next alert comes");
+            let message = format!(
+                "{source} repeats {kind} every {repeat}; a rest of {rest} is over before the next \
+                alert comes"
+            );
             self.say("short-rest", "/settle/rest", message);
         }
     }
@@ -135,12 +149,15 @@ impl Lint<'_> {
             let (text, place) = (glob.as_str().to_owned(), self.place("/listen/resource", i));
             if text.contains(['[', ']', '{', '}', '^', '$', '|', '(', ')', '+', '\\']) {
                 let message = format!(
-                    "`{text}` has signs that mean themselves here: only `*`, `**` and `?` are wildcards; write a list of globs, or `matches` in `where`"
+                    "`{text}` has signs that mean themselves here: only `*`, `**` and `?` are \
+                    wildcards; write a list of globs, or `matches` in `where`"
                 );
                 self.say("no-glob", &place, message);
             } else if !text.contains('/') && !text.contains("**") {
-                let message =
-                    format!("`{text}` can match no resource: these are class/name, such as vm/{text} or */{text}");
+                let message = format!(
+                    "`{text}` can match no resource: these are class/name, such as vm/{text} or \
+                    */{text}"
+                );
                 self.say("no-class", &place, message);
             }
         }
@@ -171,7 +188,9 @@ impl Lint<'_> {
                 Path::Source => (&seen.sources, "/listen/sources".to_owned()),
                 Path::Kind => (&seen.kinds, "/listen/kinds".to_owned()),
                 Path::Resource => (&seen.resources, "/listen/resource".to_owned()),
-                Path::Label(name) => (seen.labels.get(name).unwrap_or(&empty), format!("/listen/labels/{name}")),
+                Path::Label(name) => {
+                    (seen.labels.get(name).unwrap_or(&empty), format!("/listen/labels/{name}"))
+                }
                 _ => continue,
             };
             for glob in lists.iter().flatten() {
@@ -181,7 +200,10 @@ impl Lint<'_> {
                 let Some(other) = other.filter(|_| !same) else { continue };
                 let written = self.entry.document.value.pointer(&line).is_some();
                 let place = if written { line.clone() } else { "/listen/where".to_owned() };
-                let message = format!("`{}` was never seen, but `{other}` was: capital letters count", glob.as_str());
+                let message = format!(
+                    "`{}` was never seen, but `{other}` was: capital letters count",
+                    glob.as_str()
+                );
                 self.say("other-case", &place, message);
             }
         }
@@ -195,10 +217,12 @@ impl Lint<'_> {
                 Path::Resource => seen.resources.iter().cloned().collect(),
                 _ => Vec::new(),
             };
-            let rival = others.into_iter().find(|o| self.demands.likely_meets(&Demands::of(o), &known));
+            let rival =
+                others.into_iter().find(|o| self.demands.likely_meets(&Demands::of(o), &known));
             if let Some(rival) = rival {
                 let message = format!(
-                    "rule `{}` dispatches `{}` too, and an alert may match both; both would act on it",
+                    "rule `{}` dispatches `{}` too, and an alert may match both; both would act on \
+                    it",
                     rival.name, dispatch.runbook
                 );
                 self.say("same-runbook", &format!("{}/runbook", dispatch.place), message);
@@ -210,7 +234,8 @@ impl Lint<'_> {
         let always = self.rule.dispatch.iter().filter(|d| d.when.is_none()).count();
         if let Some(cap) = self.rule.settle.cap.as_ref().filter(|cap| always > cap.jobs as usize) {
             let message = format!(
-                "the cap lets {} jobs through at once, and the rule dispatches {always}: every alert would be `broken`",
+                "the cap lets {} jobs through at once, and the rule dispatches {always}: every \
+                alert would be `broken`",
                 cap.jobs
             );
             self.say("over-cap", "/settle/cap/jobs", message);
@@ -220,7 +245,8 @@ impl Lint<'_> {
     fn awaited(&mut self) {
         let named = self.rule.listen.resource.iter().flatten().any(|g| g.exact().is_some());
         if self.rule.settle.missing.is_some() && named && self.rule.awaited().is_empty() {
-            let message = "a resource that was never heard of is waited for only where the rule names exactly one source and one kind";
+            let message = "a resource that was never heard of is waited for only where the rule \
+                names exactly one source and one kind";
             self.say("not-awaited", "/settle/missing", message.into());
         }
     }

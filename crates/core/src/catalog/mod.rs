@@ -38,7 +38,9 @@ impl KindOf {
     const fn of<T: Defined>() -> Self {
         Self {
             kind: T::KIND,
-            check: |document| T::check(document).map(|definition| Arc::new(definition) as AnyDefinition),
+            check: |document| {
+                T::check(document).map(|definition| Arc::new(definition) as AnyDefinition)
+            },
             schema: || schemars::schema_for!(T::Doc).to_value(),
         }
     }
@@ -70,7 +72,9 @@ pub fn check_document(document: &Document) -> Result<(Kind, AnyDefinition), Vec<
     let known = Kind::ALL.map(Kind::as_str);
     let hint = match nearest(&document.kind, known) {
         Some(n) => format!("did you mean `{n}:`?"),
-        None => format!("a definition begins with one of {}", known.map(|k| format!("{k}:")).join(", ")),
+        None => {
+            format!("a definition begins with one of {}", known.map(|k| format!("{k}:")).join(", "))
+        }
     };
     let wrong = format!("`{}:` defines nothing; {hint}", document.kind);
     Err(vec![document.key_problem(&format!("/{}", document.kind), wrong)])
@@ -188,7 +192,11 @@ impl Catalog {
     ///
     /// # Errors
     /// If there is no such connection, connector or operation.
-    pub fn operation(&self, connection: &str, operation: &str) -> Result<(&Connection, &Operation), Missing> {
+    pub fn operation(
+        &self,
+        connection: &str,
+        operation: &str,
+    ) -> Result<(&Connection, &Operation), Missing> {
         connector::operation(self, connection, operation)
     }
 }
@@ -237,7 +245,11 @@ fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Ve
     let standing = whole.entries.values().filter(|e| !new.contains(&Arc::as_ptr(e)));
     let wrong = standing.flat_map(|entry| {
         let now = references::check(entry, whole, false, &unknown);
-        let known = if now.is_empty() { now.clone() } else { references::check(entry, published, false, &unknown) };
+        let known = if now.is_empty() {
+            now.clone()
+        } else {
+            references::check(entry, published, false, &unknown)
+        };
         let stands = format!("{} `{}` stands so in what is published", entry.kind, entry.name);
         now.into_iter().filter(move |p| !known.contains(p)).map(move |mut p| {
             p.message = format!("{}; {stands}", p.message);
@@ -247,8 +259,9 @@ fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Ve
     wrong.take(MAX_CONTRADICTED).collect()
 }
 
-/// Checks files by themselves and against a published set, from which some definitions are withdrawn at
-/// the same time; versions count on from there. What would stand afterwards is checked whole.
+/// Checks files by themselves and against a published set, from which some definitions are
+/// withdrawn at the same time; versions count on from there. What would stand afterwards is checked
+/// whole.
 ///
 /// The examples of rules are played, and warnings are given with an eye on what has been seen.
 pub fn check_files<'a>(
@@ -271,7 +284,9 @@ pub fn check_files<'a>(
         expanded += documents.last().map_or(0, |d| d.bytes);
         if expanded > MAX_PUBLICATION {
             let most = MAX_PUBLICATION >> 20;
-            let wrong = format!("the files together make more than {most} MiB with their aliases written out");
+            let wrong = format!(
+                "the files together make more than {most} MiB with their aliases written out"
+            );
             checked.problems.extend(documents.first().map(|d| d.problem("", wrong)));
             break;
         }
@@ -284,7 +299,9 @@ pub fn check_files<'a>(
                             "{} `{}` is defined a second time; the first stands in {other}",
                             document.kind, document.name
                         );
-                        checked.problems.push(document.problem(&format!("/{}", document.kind), wrong));
+                        checked
+                            .problems
+                            .push(document.problem(&format!("/{}", document.kind), wrong));
                     }
                     checked.entries.push(versioned(document, kind, definition, published));
                 }
@@ -315,16 +332,27 @@ pub fn check_files<'a>(
 /// Examples that do not hold, where they stand.
 fn failed_examples(entry: &Entry, rule: &Rule, whole: &Catalog) -> Vec<Problem> {
     let failures = rehearse::play(rule, whole);
-    failures.into_iter().map(|f| entry.document.problem(&f.place, format!("example: {}", f.message))).collect()
+    failures
+        .into_iter()
+        .map(|f| entry.document.problem(&f.place, format!("example: {}", f.message)))
+        .collect()
 }
 
 /// The same of a runbook.
 fn unheld_examples(entry: &Entry, runbook: &Runbook, whole: &Catalog) -> Vec<Problem> {
     let unheld = job::play(runbook, whole);
-    unheld.into_iter().map(|u| entry.document.problem(&u.pointer, format!("example: {}", u.message))).collect()
+    unheld
+        .into_iter()
+        .map(|u| entry.document.problem(&u.pointer, format!("example: {}", u.message)))
+        .collect()
 }
 
-fn versioned(document: Document, kind: Kind, definition: AnyDefinition, published: &Catalog) -> Arc<Entry> {
+fn versioned(
+    document: Document,
+    kind: Kind,
+    definition: AnyDefinition,
+    published: &Catalog,
+) -> Arc<Entry> {
     let next = published.next_version(kind, &document.name);
     let version = match published.entry(kind, &document.name) {
         Some(b) if b.document.text == document.text && b.version == next - 1 => b.version,

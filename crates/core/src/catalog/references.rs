@@ -11,7 +11,8 @@ use crate::{
 pub(super) fn check(entry: &Entry, whole: &Catalog, faulty: bool, seen: &Observed) -> Vec<Problem> {
     let mut misfits = entry.definition.misfits(whole);
     misfits.extend(secrets(entry, seen));
-    // A name that is nearly another is a mistake of its own; any other may be that of what is faulty.
+    // A name that is nearly another is a mistake of its own; any other may be that of what is
+    // faulty.
     let follows = |m: &Mismatch| matches!(&m.fault, Fault::Missing(Missing { near: None, .. }));
     let told = misfits.iter().filter(|m| !(faulty && follows(m)));
     told.map(|m| entry.document.problem(&m.pointer, m.fault.to_string())).collect()
@@ -26,8 +27,13 @@ fn secrets(entry: &Entry, seen: &Observed) -> Vec<Mismatch> {
         for name in template.calls("secret").into_iter().flatten() {
             let to_do = format!("an admin sets it with `arvok secret set {name} --for {user}`");
             let wrong = match secrets.get(&name) {
-                None => format!("{}; {to_do}", Missing::new("secret", &name, secrets.keys().map(String::as_str))),
-                Some(users) if !users.contains(&user) => format!("secret `{name}` may not be used here; {to_do}"),
+                None => format!(
+                    "{}; {to_do}",
+                    Missing::new("secret", &name, secrets.keys().map(String::as_str))
+                ),
+                Some(users) if !users.contains(&user) => {
+                    format!("secret `{name}` may not be used here; {to_do}")
+                }
                 Some(_) => continue,
             };
             found.push(Mismatch::at(pointer, Fault::Unfit(wrong)));

@@ -29,15 +29,16 @@ pub struct ConnectionDoc {
     pub summary: Option<String>,
     /// The connector's name.
     pub connector: String,
-    /// The base address; requests go nowhere else. How it begins says how it is spoken to: `http://`, `https://`, `smtp://`,
-    /// `smtps://`. `${setting('name')}` takes it from the service's own settings; a
-    /// secret may stand in its path.
+    /// The base address; requests go nowhere else. How it begins says how it is spoken to:
+    /// `http://`, `https://`, `smtp://`, `smtps://`. `${setting('name')}` takes it from the
+    /// service's own settings; a secret may stand in its path.
     pub base: String,
     /// What is shown to the other side.
     #[serde(default)]
     pub credential: Option<CredentialDoc>,
-    /// The authorities, as certificates in PEM, of which one must have signed the other side's. Left out: those that the
-    /// system knows. `${setting('name')}` takes them from the service's own settings.
+    /// The authorities, as certificates in PEM, of which one must have signed the other side's.
+    /// Left out: those that the system knows. `${setting('name')}` takes them from the service's
+    /// own settings.
     #[serde(default)]
     pub authorities: Option<String>,
     /// How long one call may take. Left out: 10s.
@@ -70,7 +71,8 @@ pub struct Connection {
     pub summary: Option<String>,
     /// The connector's name.
     pub connector: String,
-    /// Where its secrets go, as written: the base address, the address that gives tokens, and who vouches for them.
+    /// Where its secrets go, as written: the base address, the address that gives tokens, and who
+    /// vouches for them.
     pub shown_to: [Option<String>; 3],
     /// How it is spoken to, where the address as written says so.
     pub protocol: Option<Protocol>,
@@ -91,7 +93,8 @@ pub struct Connection {
 impl Connection {
     /// The secrets that it shows to the other side.
     pub fn secrets(&self) -> BTreeSet<String> {
-        let named = self.credentials().into_iter().flat_map(|(_, template)| template.calls("secret"));
+        let named =
+            self.credentials().into_iter().flat_map(|(_, template)| template.calls("secret"));
         named.flatten().collect()
     }
 }
@@ -115,11 +118,15 @@ impl Definition for Connection {
             return vec![Mismatch::at("/connector", missing)];
         }
         let connector: Option<&Connector> = others.get(&self.connector).ok();
-        let (Some(connector), Some(protocol)) = (connector, self.protocol) else { return Vec::new() };
-        let other = connector.operations.iter().find(|(_, operation)| operation.protocol() != protocol);
+        let (Some(connector), Some(protocol)) = (connector, self.protocol) else {
+            return Vec::new();
+        };
+        let other =
+            connector.operations.iter().find(|(_, operation)| operation.protocol() != protocol);
         let wrong = |(name, operation): (&String, &Operation)| {
             let schemes = operation.protocol().schemes().join(" or ");
-            let fault = format!("is not where `{name}` of connector `{}` goes: {schemes}", connector.name);
+            let fault =
+                format!("is not where `{name}` of connector `{}` goes: {schemes}", connector.name);
             Mismatch::at("/base", Fault::Unfit(fault))
         };
         other.map(wrong).into_iter().collect()
@@ -132,7 +139,11 @@ impl Defined for Connection {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::of::<ConnectionDoc>(document)?;
-        let tokens = doc.credential.as_ref().and_then(|c| c.oauth2.as_ref()).map(|oauth2| oauth2.token.clone());
+        let tokens = doc
+            .credential
+            .as_ref()
+            .and_then(|c| c.oauth2.as_ref())
+            .map(|oauth2| oauth2.token.clone());
         let shown_to = [Some(doc.base.clone()), tokens, doc.authorities.clone()];
         let base = address(&mut check, "/base", doc.base.clone(), &Protocol::ALL);
         let credential = match doc.credential {
@@ -147,8 +158,10 @@ impl Defined for Connection {
         let authorities = match doc.authorities {
             None => Some(None),
             Some(pem) if !pem.contains("${") && !pem.contains("-----BEGIN CERTIFICATE-----") => {
-                check
-                    .fail("/authorities", "is not a certificate in PEM, which begins with -----BEGIN CERTIFICATE-----");
+                check.fail(
+                    "/authorities",
+                    "is not a certificate in PEM, which begins with -----BEGIN CERTIFICATE-----",
+                );
                 None
             }
             Some(pem) => check.template("/authorities", &Value::String(pem), SETTINGS).map(Some),
@@ -158,25 +171,29 @@ impl Defined for Connection {
         }
         if let Some(rate) = doc.rate {
             if rate.calls == 0 {
-                check.fail("/rate/calls", "at least 1; without any call the connection is of no use");
+                check.fail(
+                    "/rate/calls",
+                    "at least 1; without any call the connection is of no use",
+                );
             }
             if !(1..=HOUR).contains(&rate.per.millis()) {
                 check.fail("/rate/per", "is from 1ms to 1h");
             }
         }
-        let made = base.zip(credential).zip(authorities).map(|((base, credential), authorities)| Self {
-            name: doc.connection,
-            summary: doc.summary,
-            connector: doc.connector,
-            shown_to,
-            protocol: Protocol::of(&doc.base),
-            base,
-            credential,
-            authorities,
-            timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
-            at_once: doc.at_once,
-            rate: doc.rate,
-        });
+        let made =
+            base.zip(credential).zip(authorities).map(|((base, credential), authorities)| Self {
+                name: doc.connection,
+                summary: doc.summary,
+                connector: doc.connector,
+                shown_to,
+                protocol: Protocol::of(&doc.base),
+                base,
+                credential,
+                authorities,
+                timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
+                at_once: doc.at_once,
+                rate: doc.rate,
+            });
         check.finish(made)
     }
 }

@@ -1,5 +1,5 @@
-//! What is shown to prove who speaks: to an outside system, or by a sender of alerts. Secrets are named
-//! here and opened only when they are needed.
+//! What is shown to prove who speaks: to an outside system, or by a sender of alerts. Secrets are
+//! named here and opened only when they are needed.
 
 use super::Protocol;
 use crate::{
@@ -11,7 +11,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 /// The functions that a credential or an address may use: `secret(name)`, `setting(name)`.
-pub const SECRETS: Names<'static> = Names { roots: &[], functions: &["secret", "setting"], types: &[] };
+pub const SECRETS: Names<'static> =
+    Names { roots: &[], functions: &["secret", "setting"], types: &[] };
 
 /// A credential as written: one of these keys.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
@@ -26,11 +27,12 @@ pub struct CredentialDoc {
     /// A header of its own.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub header: Option<HeaderDoc>,
-    /// A token that is fetched with a client's credentials (OAuth 2.0, RFC 6749, section 4.4). Only for connections.
+    /// A token that is fetched with a client's credentials (OAuth 2.0, RFC 6749, section 4.4). Only
+    /// for connections.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub oauth2: Option<OAuth2Doc>,
-    /// A certificate of ours with its key, in PEM, shown when the line is made (mutual TLS, RFC 8446, section 4.4.2):
-    /// `${secret('name')}`. Only for connections.
+    /// A certificate of ours with its key, in PEM, shown when the line is made (mutual TLS, RFC
+    /// 8446, section 4.4.2): `${secret('name')}`. Only for connections.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certificate: Option<String>,
 }
@@ -39,7 +41,8 @@ pub struct CredentialDoc {
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct OAuth2Doc {
-    /// The address that gives tokens; `${setting('name')}` takes it from the service's own settings.
+    /// The address that gives tokens; `${setting('name')}` takes it from the service's own
+    /// settings.
     pub token: String,
     /// The client's name.
     pub client: String,
@@ -150,7 +153,9 @@ impl CredentialDoc {
     pub fn check(self, check: &mut Checker<'_>, pointer: &str) -> Option<Credential> {
         let at = |key: &str| format!("{pointer}/{key}");
         match (self.bearer, self.basic, self.header, self.oauth2, self.certificate) {
-            (Some(bearer), None, None, None, None) => secret(check, &at("bearer"), bearer).map(Credential::Bearer),
+            (Some(bearer), None, None, None, None) => {
+                secret(check, &at("bearer"), bearer).map(Credential::Bearer)
+            }
             (None, Some(BasicDoc { user, password }), None, None, None) => {
                 let user = check.template(&at("basic/user"), &Value::String(user), SECRETS);
                 let password = secret(check, &at("basic/password"), password);
@@ -162,7 +167,10 @@ impl CredentialDoc {
                 secret(check, &at("certificate"), certificate).map(Credential::Certificate)
             }
             _ => {
-                check.fail(pointer, "is one of `bearer`, `basic`, `header`, `oauth2` or `certificate`");
+                check.fail(
+                    pointer,
+                    "is one of `bearer`, `basic`, `header`, `oauth2` or `certificate`",
+                );
                 None
             }
         }
@@ -175,7 +183,8 @@ impl HeaderDoc {
         let value = secret(check, &format!("{at}/value"), value);
         let token = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
         if name.is_empty() || name.len() > 100 || !name.chars().all(token) {
-            check.fail(&format!("{at}/name"), "is not the name of a header (RFC 9110, section 5.1)");
+            check
+                .fail(&format!("{at}/name"), "is not the name of a header (RFC 9110, section 5.1)");
             return None;
         }
         value.map(|value| Credential::Header { name: name.to_ascii_lowercase(), value })
@@ -185,29 +194,50 @@ impl HeaderDoc {
 impl OAuth2Doc {
     fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Credential> {
         // Scopes are put together with spaces (RFC 6749, section 3.3).
-        if let Some(n) = self.scopes.iter().position(|s| s.is_empty() || s.contains(|c: char| !c.is_ascii_graphic())) {
-            check.fail(&format!("{at}/scopes/{n}"), "is not the name of a scope (RFC 6749, section 3.3)");
+        if let Some(n) = self
+            .scopes
+            .iter()
+            .position(|s| s.is_empty() || s.contains(|c: char| !c.is_ascii_graphic()))
+        {
+            check.fail(
+                &format!("{at}/scopes/{n}"),
+                "is not the name of a scope (RFC 6749, section 3.3)",
+            );
         }
         let token = address(check, &format!("{at}/token"), self.token, &[Protocol::Http]);
         let client = check.template(&format!("{at}/client"), &Value::String(self.client), SECRETS);
         let secret = secret(check, &format!("{at}/secret"), self.secret);
-        Some(Credential::OAuth2 { token: token?, client: client?, secret: secret?, scopes: self.scopes })
+        Some(Credential::OAuth2 {
+            token: token?,
+            client: client?,
+            secret: secret?,
+            scopes: self.scopes,
+        })
     }
 }
 
-/// The template of an address. A name and a password have a place of their own; a secret may stand in its path, as hooks
-/// have it, and never where it would choose whom the request goes to.
-pub(crate) fn address(check: &mut Checker<'_>, at: &str, text: String, of: &[Protocol]) -> Option<Template> {
+/// The template of an address. A name and a password have a place of their own; a secret may stand
+/// in its path, as hooks have it, and never where it would choose whom the request goes to.
+pub(crate) fn address(
+    check: &mut Checker<'_>,
+    at: &str,
+    text: String,
+    of: &[Protocol],
+) -> Option<Template> {
     let schemes: Vec<&str> = of.iter().flat_map(|protocol| protocol.schemes()).collect();
     let starts = schemes.iter().any(|scheme| text.starts_with(scheme));
     if !text.contains("${") && !starts {
         check.fail(at, format!("is not an address; it begins with one of {}", schemes.join(", ")));
         return None;
     }
-    let authority =
-        text.split_once("://").map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or_default());
+    let authority = text
+        .split_once("://")
+        .map_or("", |(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or_default());
     if starts && authority.contains('@') {
-        check.fail(at, "holds a name or a password, which everybody would see; it stands under `credential`");
+        check.fail(
+            at,
+            "holds a name or a password, which everybody would see; it stands under `credential`",
+        );
         return None;
     }
     let made = check.template(at, &Value::String(text.clone()), SECRETS)?;
@@ -217,7 +247,8 @@ pub(crate) fn address(check: &mut Checker<'_>, at: &str, text: String, of: &[Pro
         return None;
     }
     let before = text.split("secret(").next().unwrap_or_default();
-    let in_path = before.split_once("://").map_or(before.contains("}/"), |(_, rest)| rest.contains('/'));
+    let in_path =
+        before.split_once("://").map_or(before.contains("}/"), |(_, rest)| rest.contains('/'));
     if !secrets.is_empty() && !in_path {
         check.fail(at, "a secret may stand in the path of an address only, behind the host");
         return None;
@@ -232,12 +263,16 @@ pub(crate) fn secret(check: &mut Checker<'_>, at: &str, text: String) -> Option<
     if !made.calls("setting").is_empty() {
         check.fail(
             at,
-            "a credential is a secret, and settings are read by every author; write \"${secret('its-name')}\"",
+            "a credential is a secret, and settings are read by every author; \
+            write \"${secret('its-name')}\"",
         );
         return None;
     }
     if secrets.is_empty() {
-        check.fail(at, "a credential is not written out; set a secret and write \"${secret('its-name')}\"");
+        check.fail(
+            at,
+            "a credential is not written out; set a secret and write \"${secret('its-name')}\"",
+        );
         return None;
     }
     if secrets.contains(&None) {
@@ -254,7 +289,9 @@ impl Credential {
             Self::Bearer(token) => vec![(pointer, token)],
             Self::Basic { user, password } => vec![(pointer, user), (pointer, password)],
             Self::Header { value, .. } => vec![(pointer, value)],
-            Self::OAuth2 { token, client, secret, .. } => [token, client, secret].map(|t| (pointer, t)).to_vec(),
+            Self::OAuth2 { token, client, secret, .. } => {
+                [token, client, secret].map(|t| (pointer, t)).to_vec()
+            }
             Self::Certificate(certificate) => vec![(pointer, certificate)],
         }
     }
@@ -266,8 +303,12 @@ impl Credential {
     pub fn open<E>(&self, fill: impl Fn(&Template) -> Result<String, E>) -> Result<Opened, E> {
         Ok(match self {
             Self::Bearer(token) => Opened::Bearer(fill(token)?),
-            Self::Basic { user, password } => Opened::Basic { user: fill(user)?, password: fill(password)? },
-            Self::Header { name, value } => Opened::Header { name: name.clone(), value: fill(value)? },
+            Self::Basic { user, password } => {
+                Opened::Basic { user: fill(user)?, password: fill(password)? }
+            }
+            Self::Header { name, value } => {
+                Opened::Header { name: name.clone(), value: fill(value)? }
+            }
             Self::OAuth2 { token, client, secret, scopes } => Opened::OAuth2 {
                 token: fill(token)?,
                 client: fill(client)?,

@@ -1,5 +1,5 @@
-//! Outside systems as documents: `connector:` describes operations, each a call of one of the [`protocols`];
-//! `connection:` is one configured use of a connector.
+//! Outside systems as documents: `connector:` describes operations, each a call of one of the
+//! [`protocols`]; `connection:` is one configured use of a connector.
 //!
 //! Pure: [`Operation::begin`] plans a call, and what is [`Planned`] says what follows each answer.
 //! Sending, and opening the secrets, is the business of the crate that reaches outside.
@@ -16,10 +16,12 @@ pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
-pub use operation::{CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat};
+pub use operation::{
+    CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat,
+};
 pub use protocols::{
-    Answer, Body, Callback, Exchange, Letter, Mailbox, Mailing, Next, Planned, Protocol, Request, RequestError,
-    ShownRequest, Signed, retry_after,
+    Answer, Body, Callback, Exchange, Letter, Mailbox, Mailing, Next, Planned, Protocol, Request,
+    RequestError, ShownRequest, Signed, retry_after,
 };
 
 use crate::{
@@ -82,13 +84,20 @@ impl Defined for Connector {
             })
             .collect();
         let whole = operations.len() == wanted;
-        for (name, probe) in operations.iter().filter_map(|(name, op)| Some((name, op.probe.as_ref()?))) {
+        for (name, probe) in
+            operations.iter().filter_map(|(name, op)| Some((name, op.probe.as_ref()?)))
+        {
             probe.fits(&mut check, &format!("/operations/{name}/probe"), &operations);
         }
         if let Some(test) = doc.test.as_deref().filter(|_| whole) {
             tests(&mut check, test, &operations);
         }
-        check.finish(whole.then_some(Self { name: doc.connector, summary: doc.summary, test: doc.test, operations }))
+        check.finish(whole.then_some(Self {
+            name: doc.connector,
+            summary: doc.summary,
+            test: doc.test,
+            operations,
+        }))
     }
 }
 
@@ -101,7 +110,10 @@ fn tests(check: &mut Checker<'_>, test: &str, operations: &BTreeMap<String, Oper
     let needs = operation.takes.properties().keys().find(|name| operation.takes.is_required(name));
     match needs {
         _ if !operation.only_looks() => {
-            check.fail("/test", format!("`{test}` may change something; a test calls one that is a GET"));
+            check.fail(
+                "/test",
+                format!("`{test}` may change something; a test calls one that is a GET"),
+            );
         }
         Some(name) => check.fail("/test", format!("`{test}` needs `{name}`; a test gives nothing")),
         None => {}
@@ -120,7 +132,9 @@ pub fn operation<'a>(
     let connection: &Connection = others.get(connection)?;
     let connector: &Connector = others.get(&connection.connector)?;
     let known = || connector.operations.keys().map(String::as_str);
-    let missing = || Missing::new("operation", operation, known()).of(format!("connector `{}`", connector.name));
+    let missing = || {
+        Missing::new("operation", operation, known()).of(format!("connector `{}`", connector.name))
+    };
     connector.operations.get(operation).map(|op| (connection, op)).ok_or_else(missing)
 }
 

@@ -1,10 +1,11 @@
-//! One operation of a connector: what it takes, the call it makes, what it gives, and whether doing it twice is harmless.
+//! One operation of a connector: what it takes, the call it makes, what it gives, and whether doing
+//! it twice is harmless.
 
 use super::{
     failure::{CallEnd, Failure, Hiding},
     protocols::{
-        Call, Callback, CallbackDoc, GivenValues, HttpCall, HttpDoc, Key, MailCall, MailDoc, PagesDoc, Planned,
-        Protocol, RequestDoc, RequestError, ShownRequest, UntilDoc,
+        Call, Callback, CallbackDoc, GivenValues, HttpCall, HttpDoc, Key, MailCall, MailDoc,
+        PagesDoc, Planned, Protocol, RequestDoc, RequestError, ShownRequest, UntilDoc,
     },
 };
 use crate::{
@@ -62,13 +63,14 @@ pub struct OperationDoc {
     /// How to hear that it is done, where the other side calls back.
     #[serde(default)]
     pub callback: Option<CallbackDoc>,
-    /// An expression over `response` (`status`, `headers`, `body`) and `give`; with `pages` also over `list`, with
-    /// `until` over `first`, the first answer. Left out: the body, or the list. Of `mail` the `response` has `status`,
-    /// `text` and `message_id`, and is the output where none is written.
+    /// An expression over `response` (`status`, `headers`, `body`) and `give`; with `pages` also
+    /// over `list`, with `until` over `first`, the first answer. Left out: the body, or the list.
+    /// Of `mail` the `response` has `status`, `text` and `message_id`, and is the output where none
+    /// is written.
     #[serde(default)]
     pub output: Option<String>,
-    /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left out:
-    /// anything.
+    /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left
+    /// out: anything.
     #[serde(default)]
     pub gives: Option<Map<String, Value>>,
     /// Whether doing it twice is harmless. Left out: `safe` for GET, else `never`.
@@ -110,7 +112,8 @@ crate::words! {
         Keyed = "keyed",
         /// Not harmless.
         Never = "never",
-        /// Not harmless, but the operation's probe tells whether it was done. Is not written: it is `never` with a `probe`.
+        /// Not harmless, but the operation's probe tells whether it was done. Is not written: it is
+        /// `never` with a `probe`.
         #[schemars(skip)]
         Probed = "probed",
     }
@@ -170,19 +173,31 @@ impl Probe {
         let types = [("give", give.clone())];
         let names = |roots| Names { roots, functions: &[], types: &types };
         let given = doc.give.keys().cloned().collect();
-        let give = check.template(&format!("{at}/give"), &Value::Object(doc.give), names(&["give"]));
+        let give =
+            check.template(&format!("{at}/give"), &Value::Object(doc.give), names(&["give"]));
         let done = check.condition(&format!("{at}/done"), &doc.done, names(&["give", "result"]));
         Some(Self { operation: doc.call, give: give?, given, done: done? })
     }
 
     /// Complains where the operation that tells is none that may.
-    pub(super) fn fits(&self, check: &mut Checker<'_>, at: &str, operations: &BTreeMap<String, Operation>) {
+    pub(super) fn fits(
+        &self,
+        check: &mut Checker<'_>,
+        at: &str,
+        operations: &BTreeMap<String, Operation>,
+    ) {
         let Some(operation) = operations.get(&self.operation) else {
             let hint = hint(&self.operation, operations.keys().map(String::as_str));
-            return check.fail(&format!("{at}/call"), format!("there is no operation `{}` here{hint}", self.operation));
+            return check.fail(
+                &format!("{at}/call"),
+                format!("there is no operation `{}` here{hint}", self.operation),
+            );
         };
         if operation.repeat != Repeat::Safe {
-            check.fail(&format!("{at}/call"), "a probe only looks: it calls an operation that is `repeat: safe`");
+            check.fail(
+                &format!("{at}/call"),
+                "a probe only looks: it calls an operation that is `repeat: safe`",
+            );
         }
         for misfit in operation.takes.misfit(&self.given) {
             check.fail(&format!("{at}/give"), format!("operation `{}`: {misfit}", self.operation));
@@ -216,10 +231,14 @@ impl Operation {
         let takes = Inputs::check(check, &format!("{at}/takes"), doc.takes);
         let give = takes.as_ref().map_or(Type::Any, Inputs::as_type);
         if doc.callback.is_some() && doc.output.is_some() {
-            check.fail(&format!("{at}/output"), "what calls back gives its output under `callback`");
+            check
+                .fail(&format!("{at}/output"), "what calls back gives its output under `callback`");
         }
         if doc.pages.is_some() && doc.output.is_none() && doc.gives.is_some() {
-            check.fail(&format!("{at}/gives"), "without an `output` pages give their list, which has no fields");
+            check.fail(
+                &format!("{at}/gives"),
+                "without an `output` pages give their list, which has no fields",
+            );
         }
         let http = HttpDoc {
             pages: doc.pages,
@@ -251,27 +270,33 @@ impl Operation {
         };
         let gives = match doc.gives {
             None => Some(Type::Any),
-            Some(properties) => Inputs::check(check, &format!("{at}/gives"), properties).map(|g| g.as_type()),
+            Some(properties) => {
+                Inputs::check(check, &format!("{at}/gives"), properties).map(|g| g.as_type())
+            }
         };
         let probe = match doc.probe {
             None => Some(None),
             Some(probe) => Probe::check(check, &format!("{at}/probe"), probe, &give).map(Some),
         };
         let (call, output, gives, probe) = (call?, output?, gives?, probe?);
-        let mut repeat = doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
+        let mut repeat =
+            doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
         match (repeat, &probe) {
-            (Repeat::Probed, _) => check.fail(&format!("{at}/repeat"), "is one of safe, keyed, never"),
-            (Repeat::Never, Some(_)) => repeat = Repeat::Probed,
-            (_, Some(_)) => {
-                check.fail(&format!("{at}/probe"), "belongs to what is `repeat: never`; this may be repeated")
+            (Repeat::Probed, _) => {
+                check.fail(&format!("{at}/repeat"), "is one of safe, keyed, never")
             }
+            (Repeat::Never, Some(_)) => repeat = Repeat::Probed,
+            (_, Some(_)) => check.fail(
+                &format!("{at}/probe"),
+                "belongs to what is `repeat: never`; this may be repeated",
+            ),
             (_, None) => {}
         }
         Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call, output, probe })
     }
 
-    /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` where we wait for
-    /// a call back.
+    /// Begins a call with what is given; `key` is the same for every try of the same step,
+    /// `callback` where we wait for a call back.
     ///
     /// # Errors
     /// What is given and not taken, or taken and not given; what cannot be filled in.
@@ -290,7 +315,11 @@ impl Operation {
     ///
     /// # Errors
     /// As [`begin`](Self::begin).
-    pub fn request(&self, give: &Map<String, Value>, key: &str) -> Result<ShownRequest, RequestError> {
+    pub fn request(
+        &self,
+        give: &Map<String, Value>,
+        key: &str,
+    ) -> Result<ShownRequest, RequestError> {
         let shown = CallbackAt { address: CALLBACK.to_owned(), key: CALLBACK_KEY.to_owned() };
         Ok(self.begin(give, key, self.callback().map(|_| &shown))?.shown())
     }
@@ -300,8 +329,8 @@ impl Operation {
         self.call.protocol()
     }
 
-    /// Whether it changes nothing, by its protocol (of HTTP by its method, RFC 9110, section 9.2.1). What may be repeated may
-    /// well change something.
+    /// Whether it changes nothing, by its protocol (of HTTP by its method, RFC 9110, section
+    /// 9.2.1). What may be repeated may well change something.
     pub const fn only_looks(&self) -> bool {
         self.call.is_safe()
     }
@@ -343,7 +372,8 @@ fn belongs_to_mail(check: &mut Checker<'_>, at: &str, http: &HttpDoc, repeat: Op
         check.fail(&format!("{at}/{key}"), "belongs to a `request`");
     }
     if repeat == Some(Repeat::Keyed) {
-        let wrong = "is `keyed`, and no mail server knows a message by its key; write `never`, or `safe` where \
+        let wrong = "is `keyed`, and no mail server knows a message by its key; write `never`, or \
+            `safe` where \
             a second message does no harm";
         check.fail(&format!("{at}/repeat"), wrong);
     }
@@ -359,7 +389,8 @@ pub(super) fn fits(
     status: u16,
     hiding: Hiding<'_>,
 ) -> Result<Value, Failure> {
-    let useless = |why: String| Failure::lasting(CallEnd::Done, format!("answered {status}, but {why}"));
+    let useless =
+        |why: String| Failure::lasting(CallEnd::Done, format!("answered {status}, but {why}"));
     let output = output.map_err(|e| useless(format!("the output cannot be made of it: {e}")))?;
     usable(output, promised, hiding).map_err(useless)
 }

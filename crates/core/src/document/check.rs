@@ -46,12 +46,15 @@ impl<'a> Checker<'a> {
         self.document
     }
 
-    /// Notes a diagnostic about the value at a pointer, unless it only follows from one that the types
-    /// have made: about what was left out, or what it was left out of.
+    /// Notes a diagnostic about the value at a pointer, unless it only follows from one that the
+    /// types have made: about what was left out, or what it was left out of.
     pub fn fail(&mut self, pointer: &str, message: impl ToString) {
         let follows = |gone: &String| {
             let above = gone.rsplit_once('/').map_or("", |(above, _)| above);
-            pointer == above || pointer.strip_prefix(gone.as_str()).is_some_and(|r| r.is_empty() || r.starts_with('/'))
+            pointer == above
+                || pointer
+                    .strip_prefix(gone.as_str())
+                    .is_some_and(|r| r.is_empty() || r.starts_with('/'))
         };
         if !self.left_out.iter().any(follows) {
             self.problems.push(self.document.problem(pointer, message.to_string()));
@@ -93,7 +96,10 @@ fn in_order(mut problems: Vec<Problem>) -> Vec<Problem> {
 
 /// A text that cannot be the name of a definition.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first")]
+#[error(
+    "`{0}` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit \
+    first"
+)]
 pub struct NameError(String);
 
 /// Names of definitions: lower case letters, digits, `-`, `_`; at most 64; a letter or digit first.

@@ -1,6 +1,6 @@
-//! From a document to a typed definition. Serde stops at its first diagnostic: what is wrong is then
-//! left out and the rest tried again, so that all mistakes are told at once, each with its place and
-//! in words of the trade.
+//! From a document to a typed definition. Serde stops at its first diagnostic: what is wrong is
+//! then left out and the rest tried again, so that all mistakes are told at once, each with its
+//! place and in words of the trade.
 
 use super::{Document, Problem};
 use crate::{
@@ -50,7 +50,8 @@ impl Document {
             };
             let mut steps: Vec<String> = wrong.path().iter().filter_map(step).collect();
             let diagnostic = Diagnostic::of(&wrong.inner().to_string());
-            // The path to an unknown key ends with the key or above it, as serde happened to find it.
+            // The path to an unknown key ends with the key or above it, as serde happened to find
+            // it.
             if let Diagnostic::UnknownKey(name, _) = &diagnostic
                 && steps.last() == Some(name)
             {
@@ -63,7 +64,10 @@ impl Document {
                 decoded.problems.push(self.told(&place, &diagnostic));
             }
             if let Diagnostic::UnknownKey(name, known) = &diagnostic {
-                gone.extend(nearest(name, known.iter().map(String::as_str)).map(|meant| format!("{place}/{meant}")));
+                gone.extend(
+                    nearest(name, known.iter().map(String::as_str))
+                        .map(|meant| format!("{place}/{meant}")),
+                );
             }
             let Some(left_out) = left.leave_out(&steps, &diagnostic) else { break };
             gone.push(format!("{at}{left_out}"));
@@ -76,12 +80,18 @@ impl Document {
         match diagnostic {
             Diagnostic::UnknownKey(name, known) => {
                 let at = format!("{pointer}/{}", escaped(name));
-                self.key_problem(&at, format!("unknown key `{}`; {}", cut(name, 60), hint(name, known)))
+                self.key_problem(
+                    &at,
+                    format!("unknown key `{}`; {}", cut(name, 60), hint(name, known)),
+                )
             }
-            Diagnostic::UnknownWord(word, known) => {
-                self.problem(pointer, format!("unknown value `{}`; {}", cut(word, 60), hint(word, known)))
+            Diagnostic::UnknownWord(word, known) => self.problem(
+                pointer,
+                format!("unknown value `{}`; {}", cut(word, 60), hint(word, known)),
+            ),
+            Diagnostic::Missing(key) => {
+                self.key_problem(pointer, format!("the key `{key}` is missing here"))
             }
-            Diagnostic::Missing(key) => self.key_problem(pointer, format!("the key `{key}` is missing here")),
             Diagnostic::Other(message) => self.problem(pointer, message.clone()),
         }
     }
@@ -122,7 +132,8 @@ impl Left {
         pointer
     }
 
-    /// Leaves out what a diagnostic is about; its pointer as written. None if nothing would be left.
+    /// Leaves out what a diagnostic is about; its pointer as written. None if nothing would be
+    /// left.
     fn leave_out(&mut self, steps: &[String], diagnostic: &Diagnostic) -> Option<String> {
         let mut steps = steps.to_vec();
         if let Diagnostic::UnknownKey(name, _) = diagnostic {

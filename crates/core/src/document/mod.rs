@@ -64,10 +64,11 @@ struct Place {
 }
 
 impl Document {
-    /// The text of a file that holds this document alone, with other plain words in the place of some values. Values that
-    /// are not written on one line stay as they are.
+    /// The text of a file that holds this document alone, with other plain words in the place of
+    /// some values. Values that are not written on one line stay as they are.
     pub fn with_words(&self, words: &[(String, String)]) -> String {
-        let mut lines: Vec<Vec<char>> = self.lines.iter().map(|line| line.chars().collect()).collect();
+        let mut lines: Vec<Vec<char>> =
+            self.lines.iter().map(|line| line.chars().collect()).collect();
         let mut places: Vec<(Place, &String)> =
             words.iter().map(|(pointer, word)| (self.place(pointer), word)).collect();
         // From the end of each line to its beginning, so that no place moves before its turn.
@@ -102,12 +103,20 @@ impl Document {
     }
 
     /// A diagnostic about some characters of a string.
-    pub fn inner_problem(&self, pointer: &str, span: Option<(u32, u32)>, message: impl Into<String>) -> Problem {
+    pub fn inner_problem(
+        &self,
+        pointer: &str,
+        span: Option<(u32, u32)>,
+        message: impl Into<String>,
+    ) -> Problem {
         let place = self.place(pointer);
         match (place.inner, span) {
-            (Some(start), Some((from, to))) => {
-                self.at(place.line, start + from as usize, (to.max(from + 1) - from) as usize, message)
-            }
+            (Some(start), Some((from, to))) => self.at(
+                place.line,
+                start + from as usize,
+                (to.max(from + 1) - from) as usize,
+                message,
+            ),
             _ => self.problem(pointer, message),
         }
     }
@@ -130,7 +139,11 @@ impl Document {
             column,
             length: length.max(1),
             message: message.into(),
-            text: self.lines.get(line.saturating_sub(1)).map(|l| yaml::shown(l)).unwrap_or_default(),
+            text: self
+                .lines
+                .get(line.saturating_sub(1))
+                .map(|l| yaml::shown(l))
+                .unwrap_or_default(),
             warning: None,
         }
     }

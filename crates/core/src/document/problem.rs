@@ -33,7 +33,8 @@ impl Problem {
 
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let warning = self.warning.as_ref().map_or_else(String::new, |name| format!("warning ({name}): "));
+        let warning =
+            self.warning.as_ref().map_or_else(String::new, |name| format!("warning ({name}): "));
         let mut message = self.message.lines();
         let first = message.next().unwrap_or_default();
         writeln!(f, "{}:{}:{}: {warning}{first}", self.file, self.line, self.column)?;
@@ -43,6 +44,11 @@ impl fmt::Display for Problem {
         let shown = crate::text::cut(&self.text, 160);
         let marks = self.length.min(shown.chars().count().saturating_sub(self.column - 1)).max(1);
         writeln!(f, "{:>5} | {}", self.line, shown)?;
-        write!(f, "      | {}{}", " ".repeat(self.column.saturating_sub(1).min(160)), "^".repeat(marks))
+        write!(
+            f,
+            "      | {}{}",
+            " ".repeat(self.column.saturating_sub(1).min(160)),
+            "^".repeat(marks)
+        )
     }
 }

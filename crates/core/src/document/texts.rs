@@ -29,7 +29,10 @@ impl<'de> Deserialize<'de> for Texts {
             fn visit_str<E>(self, text: &str) -> Result<Texts, E> {
                 Ok(Texts(vec![text.to_owned()]))
             }
-            fn visit_seq<A: serde::de::SeqAccess<'de>>(self, mut seq: A) -> Result<Texts, A::Error> {
+            fn visit_seq<A: serde::de::SeqAccess<'de>>(
+                self,
+                mut seq: A,
+            ) -> Result<Texts, A::Error> {
                 let mut texts = Vec::new();
                 while let Some(text) = seq.next_element()? {
                     texts.push(text);
@@ -43,7 +46,11 @@ impl<'de> Deserialize<'de> for Texts {
 
 impl Texts {
     /// Each with its pointer below that of the whole.
-    pub fn placed<'a>(&'a self, pointer: &'a str, one: bool) -> impl Iterator<Item = (String, &'a String)> {
+    pub fn placed<'a>(
+        &'a self,
+        pointer: &'a str,
+        one: bool,
+    ) -> impl Iterator<Item = (String, &'a String)> {
         let at = move |i: usize| if one { pointer.to_owned() } else { format!("{pointer}/{i}") };
         self.0.iter().enumerate().map(move |(i, text)| (at(i), text))
     }

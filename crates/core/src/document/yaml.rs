@@ -3,7 +3,9 @@
 //! Scalars are read by the core schema of YAML 1.2: `yes` and `no` are strings. Keys must be
 //! strings and may not repeat. Depth, size and the expansion of aliases are bounded.
 
-use super::{Document, MAX_EXPANDED, MAX_FILE, MAX_FOREIGN, MAX_NESTING, MAX_NODES, Place, Problem};
+use super::{
+    Document, MAX_EXPANDED, MAX_FILE, MAX_FOREIGN, MAX_NESTING, MAX_NODES, Place, Problem,
+};
 use crate::text::cut;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
 use serde_json::{Map, Value};
@@ -59,12 +61,18 @@ struct Bounds {
 }
 
 impl Bounds {
-    const DEFINITIONS: Self = Self { bytes: MAX_FILE, nodes: MAX_NODES, expanded: MAX_EXPANDED, placed: true };
-    const FOREIGN: Self = Self { bytes: MAX_FOREIGN, nodes: 10 * MAX_NODES, expanded: 4 * MAX_EXPANDED, placed: false };
+    const DEFINITIONS: Self =
+        Self { bytes: MAX_FILE, nodes: MAX_NODES, expanded: MAX_EXPANDED, placed: true };
+    const FOREIGN: Self = Self {
+        bytes: MAX_FOREIGN,
+        nodes: 10 * MAX_NODES,
+        expanded: 4 * MAX_EXPANDED,
+        placed: false,
+    };
 }
 
-/// JSON writes characters beyond the first plane as two escapes, which YAML does not know: they become the
-/// character itself. Only in what is JSON, where every text stands in double quotes.
+/// JSON writes characters beyond the first plane as two escapes, which YAML does not know: they
+/// become the character itself. Only in what is JSON, where every text stands in double quotes.
 fn joined_surrogates(text: &str) -> Cow<'_, str> {
     if !text.trim_start().starts_with(['{', '[']) || !text.contains("\\u") {
         return Cow::Borrowed(text);
@@ -76,7 +84,10 @@ fn joined_surrogates(text: &str) -> Cow<'_, str> {
     let (mut made, mut from, mut at) = (String::new(), 0, 0);
     while let Some(found) = text[at..].find('\\').map(|n| at + n) {
         let pair = [unit(found), unit(found + 6)].into_iter().collect::<Option<Vec<u16>>>();
-        match pair.and_then(|pair| String::from_utf16(&pair).ok()).filter(|c| c.chars().count() == 1) {
+        match pair
+            .and_then(|pair| String::from_utf16(&pair).ok())
+            .filter(|c| c.chars().count() == 1)
+        {
             Some(character) => {
                 made.push_str(&text[from..found]);
                 made.push_str(&character);
@@ -150,7 +161,11 @@ impl Reader<'_> {
     ) -> Result<T, Problem> {
         if self.text.len() > self.bounds.bytes {
             let (has, most) = (self.text.len(), self.bounds.bytes);
-            return Err(self.problem(1, 1, format!("the file has {has} bytes; {most} are allowed")));
+            return Err(self.problem(
+                1,
+                1,
+                format!("the file has {has} bytes; {most} are allowed"),
+            ));
         }
         catch_unwind(AssertUnwindSafe(|| self.read(whole)))
             .unwrap_or_else(|_| Err(self.problem(1, 1, "the file cannot be read as YAML".into())))
@@ -158,7 +173,15 @@ impl Reader<'_> {
 
     fn problem(&self, line: usize, column: usize, message: String) -> Problem {
         let text = self.lines.get(line.saturating_sub(1)).map(|l| shown(l)).unwrap_or_default();
-        Problem { file: self.file.to_owned(), line, column, length: 1, message, text, warning: None }
+        Problem {
+            file: self.file.to_owned(),
+            line,
+            column,
+            length: 1,
+            message,
+            text,
+            warning: None,
+        }
     }
 
     fn here(&self, span: Span, message: impl Into<String>) -> Problem {
@@ -216,7 +239,9 @@ impl<'a> Build<'a> {
     fn event(&mut self, event: Event<'_>, span: Span) -> Result<(), Problem> {
         self.count(1, span)?;
         match event {
-            Event::Scalar(text, style, anchor, tag) => self.scalar(&text, style, anchor, tag.is_some(), span),
+            Event::Scalar(text, style, anchor, tag) => {
+                self.scalar(&text, style, anchor, tag.is_some(), span)
+            }
             Event::SequenceStart(anchor, _) => {
                 self.open(span)?;
                 self.frames.push(Frame::List { items: Vec::new(), anchor });
@@ -255,7 +280,9 @@ impl<'a> Build<'a> {
             let most = self.reader.bounds.expanded >> 20;
             return Err(self.reader.here(
                 span,
-                format!("the file makes more than {most} MiB with its aliases and long keys written out"),
+                format!(
+                    "the file makes more than {most} MiB with its aliases and long keys written out"
+                ),
             ));
         }
         Ok(())
@@ -273,7 +300,9 @@ impl<'a> Build<'a> {
 
     fn open(&mut self, span: Span) -> Result<(), Problem> {
         if self.frames.len() >= MAX_NESTING {
-            return Err(self.reader.here(span, format!("is nested deeper than {MAX_NESTING} levels")));
+            return Err(self
+                .reader
+                .here(span, format!("is nested deeper than {MAX_NESTING} levels")));
         }
         if let Some(Frame::Map { key: None, .. }) = self.frames.last() {
             return Err(self.reader.here(span, "a key must be a plain string"));
@@ -293,7 +322,9 @@ impl<'a> Build<'a> {
             && key.is_none()
         {
             if map.contains_key(text) {
-                return Err(self.reader.here(span, format!("the key `{text}` stands here a second time")));
+                return Err(self
+                    .reader
+                    .here(span, format!("the key `{text}` stands here a second time")));
             }
             if self.path.is_empty() && self.first_key.is_none() {
                 self.first_key = Some(text.to_owned());
@@ -351,18 +382,26 @@ impl<'a> Build<'a> {
             match frame {
                 Frame::List { items, .. } => pointer.push_str(&items.len().to_string()),
                 Frame::Map { .. } => {
-                    pointer
-                        .push_str(&keys.next().map_or_else(String::new, |k| k.replace('~', "~0").replace('/', "~1")));
+                    pointer.push_str(
+                        &keys
+                            .next()
+                            .map_or_else(String::new, |k| k.replace('~', "~0").replace('/', "~1")),
+                    );
                 }
             }
         }
         let key = match self.frames.last() {
-            Some(Frame::Map { key: Some((_, s)), .. }) => Some((s.start.line(), s.start.col() + 1, s.len())),
+            Some(Frame::Map { key: Some((_, s)), .. }) => {
+                Some((s.start.line(), s.start.col() + 1, s.len()))
+            }
             _ => None,
         };
         let one_line = span.start.line() == span.end.line();
         let (line, column) = (span.start.line(), span.start.col() + 1);
-        self.places.insert(pointer, Place { key, line, column, length: if one_line { span.len() } else { 1 }, inner });
+        self.places.insert(
+            pointer,
+            Place { key, line, column, length: if one_line { span.len() } else { 1 }, inner },
+        );
         Ok(())
     }
 
@@ -373,7 +412,11 @@ impl<'a> Build<'a> {
             Some(value) => value,
         };
         let (Value::Object(map), Some(kind)) = (&value, self.first_key) else {
-            return Err(reader.problem(start, 1, "a definition is a map whose first key says what it is".into()));
+            return Err(reader.problem(
+                start,
+                1,
+                "a definition is a map whose first key says what it is".into(),
+            ));
         };
         let Some(Value::String(name)) = map.get(&kind) else {
             let place = self.places.get(&format!("/{kind}")).copied().unwrap_or_default();
@@ -438,11 +481,14 @@ fn resolve(text: &str) -> Value {
         "false" | "False" | "FALSE" => return Value::Bool(false),
         _ => {}
     }
-    let radix = |prefix, base| text.strip_prefix(prefix).and_then(|d| i64::from_str_radix(d, base).ok());
+    let radix =
+        |prefix, base| text.strip_prefix(prefix).and_then(|d| i64::from_str_radix(d, base).ok());
     let numeric = text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '-' | '+' | '.'))
         && text.chars().all(|c| c.is_ascii_digit() || matches!(c, '-' | '+' | '.' | 'e' | 'E'))
         && text.contains(|c: char| c.is_ascii_digit());
-    let whole = radix("0x", 16).or_else(|| radix("0o", 8)).or_else(|| numeric.then(|| text.parse().ok())?);
+    let whole = radix("0x", 16)
+        .or_else(|| radix("0o", 8))
+        .or_else(|| numeric.then(|| text.parse().ok())?);
     if let Some(i) = whole {
         return Value::from(i);
     }

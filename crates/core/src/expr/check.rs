@@ -37,8 +37,10 @@ impl Checker<'_> {
 
     /// Notes what is wrong with an expression that stands somewhere within a string.
     pub fn within(&mut self, pointer: &str, text: &str, error: ExprError) {
-        let string = self.document().value.pointer(pointer).and_then(Value::as_str).unwrap_or_default();
-        let offset = string.find(text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
+        let string =
+            self.document().value.pointer(pointer).and_then(Value::as_str).unwrap_or_default();
+        let offset =
+            string.find(text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
         let span = offset.map(|o| match error.span {
             Some((from, to)) => (o + from, o + to),
             None => (o, o + u32::try_from(text.chars().count()).unwrap_or(1)),

@@ -64,33 +64,49 @@ pub enum Demand {
 /// Whether any part looks at the payload. An alert used as a whole counts as well.
 pub(super) fn reads_body(node: &Node) -> bool {
     match &node.op {
-        Op::Select(on, field) | Op::Has(on, field) if matches!(&on.op, Op::Name(n) if n == "alert") => field == "body",
+        Op::Select(on, field) | Op::Has(on, field)
+            if matches!(&on.op,
+            Op::Name(n) if n == "alert") =>
+        {
+            field == "body"
+        }
         Op::Name(name) => name == "alert",
         other => children(other).into_iter().any(reads_body),
     }
 }
 
-/// Whether any part may look at the payloads of the alerts that were gathered: it names a field `body`, or uses such an alert, or their
-/// list, as a whole.
+/// Whether any part may look at the payloads of the alerts that were gathered: it names a field
+/// `body`, or uses such an alert, or their list, as a whole.
 pub(super) fn reads_gathered_bodies(node: &Node) -> bool {
     fn list(node: &Node) -> bool {
-        matches!(&node.op, Op::Select(on, field) if field == "gathered" && matches!(&on.op, Op::Name(n) if n == "tally"))
+        matches!(&node.op, Op::Select(on, field) if field == "gathered" && matches!(&on.op,
+            Op::Name(n) if n == "tally"))
     }
     fn within<'a>(node: &'a Node, alerts: &mut Vec<&'a str>) -> bool {
         match &node.op {
             _ if list(node) => true,
             Op::Select(_, field) | Op::Has(_, field) if field == "body" => true,
             // One field of an alert, or how many there are.
-            Op::Select(on, _) | Op::Has(on, _) if matches!(&on.op, Op::Name(n) if alerts.contains(&n.as_str())) => {
+            Op::Select(on, _) | Op::Has(on, _)
+                if matches!(&on.op,
+                Op::Name(n) if alerts.contains(&n.as_str())) =>
+            {
                 false
             }
             Op::Select(on, _) if matches!(&on.op, Op::Index(of, _) if list(of)) => false,
             Op::Call(name, args) if name == "size" && args.iter().all(list) => false,
-            Op::Index(_, key) if matches!(&key.op, Op::Const(Const::Str(field)) if field == "body") => true,
+            Op::Index(_, key)
+                if matches!(&key.op,
+                Op::Const(Const::Str(field)) if field == "body") =>
+            {
+                true
+            }
             Op::Name(name) => name == "tally" || alerts.contains(&name.as_str()),
             Op::Fold(fold) if list(&fold.range) => {
                 alerts.push(&fold.item);
-                let found = [&fold.init, &fold.go_on, &fold.step, &fold.result].into_iter().any(|n| within(n, alerts));
+                let found = [&fold.init, &fold.go_on, &fold.step, &fold.result]
+                    .into_iter()
+                    .any(|n| within(n, alerts));
                 alerts.pop();
                 found
             }
@@ -105,7 +121,8 @@ pub(super) fn reads_gathered_bodies(node: &Node) -> bool {
 
 /// Whether any part starts from this name.
 pub(super) fn reads(node: &Node, name: &str) -> bool {
-    matches!(&node.op, Op::Name(n) if n == name) || children(&node.op).into_iter().any(|n| reads(n, name))
+    matches!(&node.op, Op::Name(n) if n == name)
+        || children(&node.op).into_iter().any(|n| reads(n, name))
 }
 
 /// The fields of a name that any part reads; none where it is used as a whole.
@@ -123,8 +140,8 @@ pub(super) fn fields<'a>(node: &'a Node, name: &str, found: &mut Vec<Option<&'a 
     }
 }
 
-/// What must equal a field of a name, or be among what it may be: the field, as `kind` or `labels.site`, and what it must be, where
-/// that does not read the name itself.
+/// What must equal a field of a name, or be among what it may be: the field, as `kind` or
+/// `labels.site`, and what it must be, where that does not read the name itself.
 pub(super) fn equalities<'a>(node: &'a Node, name: &str, found: &mut Vec<(String, &'a Node)>) {
     let field = |node: &Node| {
         let (on, field) = match &node.op {
@@ -134,7 +151,9 @@ pub(super) fn equalities<'a>(node: &'a Node, name: &str, found: &mut Vec<(String
         };
         match &on.op {
             Op::Name(n) if n == name => Some(field),
-            Op::Select(root, labels) if labels == "labels" && matches!(&root.op, Op::Name(n) if n == name) => {
+            Op::Select(root, labels)
+                if labels == "labels" && matches!(&root.op, Op::Name(n) if n == name) =>
+            {
                 Some(format!("labels.{field}"))
             }
             _ => None,
@@ -170,7 +189,8 @@ pub(super) fn calls<'a>(node: &'a Node, function: &str, found: &mut Vec<&'a [Nod
     }
 }
 
-/// Divisions of two integers that are written out, where something is cut off: what is divided by what, and where.
+/// Divisions of two integers that are written out, where something is cut off: what is divided by
+/// what, and where.
 pub(super) fn cut_off(node: &Node, found: &mut Vec<(i64, i64, Span)>) {
     if let Op::Binary(Binary::Divide, a, b) = &node.op
         && let (Op::Const(Const::Int(a)), Op::Const(Const::Int(b))) = (&a.op, &b.op)
@@ -185,7 +205,12 @@ pub(super) fn cut_off(node: &Node, found: &mut Vec<(i64, i64, Span)>) {
 pub(super) fn children(op: &Op) -> Vec<&Node> {
     match op {
         Op::Const(_) | Op::Name(_) => vec![],
-        Op::Select(a, _) | Op::Has(a, _) | Op::Not(a) | Op::Negate(a) | Op::Glob(a, _) | Op::Matches(a, _) => vec![a],
+        Op::Select(a, _)
+        | Op::Has(a, _)
+        | Op::Not(a)
+        | Op::Negate(a)
+        | Op::Glob(a, _)
+        | Op::Matches(a, _) => vec![a],
         Op::Index(a, b) | Op::And(a, b) | Op::Or(a, b) | Op::Binary(_, a, b) => vec![a, b],
         Op::Choose(a, b, c) => vec![a, b, c],
         Op::List(items) | Op::Call(_, items) => items.iter().collect(),
@@ -226,8 +251,12 @@ fn called(name: &str, args: &[Node]) -> Option<Demand> {
     let plain = !text.is_empty() && !text.contains(['*', '?']);
     match name {
         "contains" if !text.is_empty() => Some(Demand::Holds(path, text.clone())),
-        "startsWith" if plain => Glob::parse(&format!("{text}**")).ok().map(|g| Demand::Like(path, g)),
-        "endsWith" if plain => Glob::parse(&format!("**{text}")).ok().map(|g| Demand::Like(path, g)),
+        "startsWith" if plain => {
+            Glob::parse(&format!("{text}**")).ok().map(|g| Demand::Like(path, g))
+        }
+        "endsWith" if plain => {
+            Glob::parse(&format!("**{text}")).ok().map(|g| Demand::Like(path, g))
+        }
         _ => None,
     }
 }
@@ -240,7 +269,9 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Demand> {
     if let (Binary::In, Op::List(items)) = (op, &b.op) {
         let texts: Option<Vec<String>> = items.iter().map(text).collect();
         return match field(a) {
-            Some("severity") => Some(Demand::Severity(items.iter().filter_map(severity).fold(0, |m, s| m | s.bit()))),
+            Some("severity") => Some(Demand::Severity(
+                items.iter().filter_map(severity).fold(0, |m, s| m | s.bit()),
+            )),
             _ => Some(Demand::OneOf(path(a)?, texts?)),
         };
     }
@@ -256,7 +287,9 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Demand> {
                 Binary::GreaterEqual => *s >= than,
                 _ => true,
             };
-            Some(Demand::Severity(Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | s.bit())))
+            Some(Demand::Severity(
+                Severity::ALL.into_iter().filter(holds).fold(0, |m, s| m | s.bit()),
+            ))
         }
         Some("value") => {
             let (number, exact) = match &b.op {
@@ -270,7 +303,9 @@ fn compared(op: Binary, a: &Node, b: &Node) -> Option<Demand> {
                 Binary::Less if exact => Some(Demand::Value(f64::NEG_INFINITY, number.next_down())),
                 Binary::Greater if exact => Some(Demand::Value(number.next_up(), f64::INFINITY)),
                 Binary::Less | Binary::LessEqual => Some(Demand::Value(f64::NEG_INFINITY, number)),
-                Binary::Greater | Binary::GreaterEqual => Some(Demand::Value(number, f64::INFINITY)),
+                Binary::Greater | Binary::GreaterEqual => {
+                    Some(Demand::Value(number, f64::INFINITY))
+                }
                 _ => None,
             }
         }

@@ -20,7 +20,11 @@ pub(super) fn eval<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Outcome<'a> 
 }
 
 /// The value, and how many of the steps are left.
-pub(super) fn eval_within<'a>(node: &'a Node, scope: &'a dyn Scope<'a>, steps: u32) -> (Outcome<'a>, u32) {
+pub(super) fn eval_within<'a>(
+    node: &'a Node,
+    scope: &'a dyn Scope<'a>,
+    steps: u32,
+) -> (Outcome<'a>, u32) {
     let mut walk = Walk { scope, left: steps, bound: Vec::new() };
     let value = walk.node(node).and_then(bounded);
     (value, walk.left)
@@ -52,7 +56,9 @@ impl<'a> Walk<'a> {
         let steps = u32::try_from(steps).unwrap_or(u32::MAX);
         self.left = self.left.checked_sub(steps).ok_or_else(|| {
             self.left = 0;
-            ExprError::new(format!("takes more than {BUDGET} steps and was stopped; make it simpler"))
+            ExprError::new(format!(
+                "takes more than {BUDGET} steps and was stopped; make it simpler"
+            ))
         })?;
         Ok(())
     }
@@ -113,7 +119,10 @@ impl<'a> Walk<'a> {
                 self.spend(text.len() / 64)?;
                 Ok(text)
             }
-            other => Err(ExprError::new(format!("{function}() cannot take {} and a string", other.kind()))),
+            other => Err(ExprError::new(format!(
+                "{function}() cannot take {} and a string",
+                other.kind()
+            ))),
         }
     }
 
@@ -127,7 +136,9 @@ impl<'a> Walk<'a> {
     fn truth(&mut self, node: &'a Node) -> Result<bool, ExprError> {
         match self.node(node)? {
             Val::Bool(b) => Ok(b),
-            other => Err(ExprError::new(format!("is {}, not true or false", other.kind())).at(node.span)),
+            other => {
+                Err(ExprError::new(format!("is {}, not true or false", other.kind())).at(node.span))
+            }
         }
     }
 
@@ -195,7 +206,9 @@ impl<'a> Walk<'a> {
             Binary::GreaterEqual => ordered(Ordering::is_ge),
             Binary::In => self.contains(&x, &y),
             Binary::Add => self.add(&x, &y),
-            Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo => arithmetic(op, &x, &y),
+            Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo => {
+                arithmetic(op, &x, &y)
+            }
         }
     }
 
@@ -204,8 +217,9 @@ impl<'a> Walk<'a> {
             self.spend(searched(y))?;
             return Ok(Val::Bool(y.under(x).is_some()));
         }
-        let entries =
-            y.entries().ok_or_else(|| ExprError::new(format!("cannot look for {} in {}", x.kind(), y.kind())))?;
+        let entries = y.entries().ok_or_else(|| {
+            ExprError::new(format!("cannot look for {} in {}", x.kind(), y.kind()))
+        })?;
         for (_, item) in entries {
             self.spend(1)?;
             if self.equal(x, &item)? {
@@ -264,7 +278,8 @@ impl<'a> Walk<'a> {
             }
             _ if !x.is_map() && !y.is_map() && x.len().is_some() && y.len().is_some() => {
                 self.spend(x.len().unwrap_or(0) + y.len().unwrap_or(0))?;
-                let both: Vec<_> = [x, y].into_iter().filter_map(Val::entries).flatten().map(|(_, v)| v).collect();
+                let both: Vec<_> =
+                    [x, y].into_iter().filter_map(Val::entries).flatten().map(|(_, v)| v).collect();
                 Ok(Val::List(Rc::new(both)))
             }
             _ => arithmetic(Binary::Add, x, y),
@@ -275,13 +290,21 @@ impl<'a> Walk<'a> {
         let mut made: Vec<(Val<'a>, Val<'a>)> = Vec::with_capacity(entries.len());
         for (at, value) in entries {
             let key = self.node(at)?;
-            if !matches!(key, Val::Str(_) | Val::Int(_) | Val::UInt(_) | Val::Data(_) | Val::Bool(_)) {
-                let wrong = format!("a key must be a string, a whole number, true or false, not {}", key.kind());
+            if !matches!(
+                key,
+                Val::Str(_) | Val::Int(_) | Val::UInt(_) | Val::Data(_) | Val::Bool(_)
+            ) {
+                let wrong = format!(
+                    "a key must be a string, a whole number, true or false, not {}",
+                    key.kind()
+                );
                 return Err(ExprError::new(wrong).at(at.span));
             }
             self.spend(made.len() / 8)?;
             if made.iter().any(|(k, _)| k.same_scalar(&key)) {
-                return Err(ExprError::new(format!("the key `{}` is there twice", key.text())).at(at.span));
+                return Err(
+                    ExprError::new(format!("the key `{}` is there twice", key.text())).at(at.span)
+                );
             }
             made.push((key, self.node(value)?));
         }
@@ -311,8 +334,11 @@ impl<'a> Walk<'a> {
         let range = self.node(&fold.range)?;
         let keys = range.is_map();
         let entries = range.entries().ok_or_else(|| {
-            ExprError::new(format!("cannot go through {}; a list or a map was expected", range.kind()))
-                .at(fold.range.span)
+            ExprError::new(format!(
+                "cannot go through {}; a list or a map was expected",
+                range.kind()
+            ))
+            .at(fold.range.span)
         })?;
         if let Some(appended) = appended(fold) {
             return self.gather(fold, entries, keys, appended);
@@ -360,13 +386,23 @@ impl<'a> Walk<'a> {
         }
         // Each comparison is paid for before the first is made.
         let longest = keyed.iter().map(|(key, _)| key.text_steps(key)).max().unwrap_or(0);
-        let rounds = if ranked.rank == Rank::Order { keyed.len().checked_ilog2().unwrap_or(0) as usize + 1 } else { 1 };
+        let rounds = if ranked.rank == Rank::Order {
+            keyed.len().checked_ilog2().unwrap_or(0) as usize + 1
+        } else {
+            1
+        };
         self.spend(keyed.len() * rounds * (1 + 8 * longest) / 8)?;
         let odd = keyed.windows(2).find(|w| !w[0].0.ranks_with(&w[1].0));
         if let Some([(a, _), (b, _)]) = odd {
-            return Err(ExprError::new(format!("{name}() cannot compare {} with {}", a.kind(), b.kind())));
+            return Err(ExprError::new(format!(
+                "{name}() cannot compare {} with {}",
+                a.kind(),
+                b.kind()
+            )));
         }
-        let compare = |a: &(Val<'a>, Val<'a>), b: &(Val<'a>, Val<'a>)| a.0.order(&b.0).unwrap_or(Ordering::Equal);
+        let compare = |a: &(Val<'a>, Val<'a>), b: &(Val<'a>, Val<'a>)| {
+            a.0.order(&b.0).unwrap_or(Ordering::Equal)
+        };
         let one = match ranked.rank {
             Rank::Order => {
                 keyed.sort_by(compare);
@@ -381,10 +417,18 @@ impl<'a> Walk<'a> {
     }
 
     /// Binds the names of a fold to the next of its entries.
-    fn bind(&mut self, fold: &'a Fold, keys: bool, key: Val<'a>, value: Val<'a>) -> Result<(), ExprError> {
+    fn bind(
+        &mut self,
+        fold: &'a Fold,
+        keys: bool,
+        key: Val<'a>,
+        value: Val<'a>,
+    ) -> Result<(), ExprError> {
         self.spend(1 + (key.weight() + value.weight()) / 64)?;
         match &fold.item2 {
-            Some(second) => self.bound.extend([(fold.item.as_str(), Ok(key)), (second.as_str(), Ok(value))]),
+            Some(second) => {
+                self.bound.extend([(fold.item.as_str(), Ok(key)), (second.as_str(), Ok(value))])
+            }
             None => self.bound.push((&fold.item, Ok(if keys { key } else { value }))),
         }
         Ok(())
@@ -392,7 +436,13 @@ impl<'a> Walk<'a> {
 
     /// A fold that puts one element after the other into a list: the list grows in its place, so
     /// that going through a long one does not copy it again and again.
-    fn gather(&mut self, fold: &'a Fold, entries: Entries<'a>, keys: bool, (test, item): Appended<'a>) -> Outcome<'a> {
+    fn gather(
+        &mut self,
+        fold: &'a Fold,
+        entries: Entries<'a>,
+        keys: bool,
+        (test, item): Appended<'a>,
+    ) -> Outcome<'a> {
         let base = self.bound.len();
         let mut made = Vec::new();
         for (key, value) in entries {
@@ -423,7 +473,9 @@ fn appended(fold: &Fold) -> Option<Appended<'_>> {
         return None;
     }
     match &fold.step.op {
-        Op::Choose(test, then, otherwise) if is_accu(otherwise) => Some((Some(test), one_more(then, &fold.accu)?)),
+        Op::Choose(test, then, otherwise) if is_accu(otherwise) => {
+            Some((Some(test), one_more(then, &fold.accu)?))
+        }
         _ => Some((None, one_more(&fold.step, &fold.accu)?)),
     }
 }
@@ -432,7 +484,9 @@ fn appended(fold: &Fold) -> Option<Appended<'_>> {
 fn one_more<'a>(node: &'a Node, accu: &str) -> Option<&'a Node> {
     let Op::Binary(Binary::Add, list, one) = &node.op else { return None };
     match (&list.op, &one.op) {
-        (Op::Name(name), Op::List(items)) if name == accu => <&[Node; 1]>::try_from(items.as_slice()).ok().map(|[i]| i),
+        (Op::Name(name), Op::List(items)) if name == accu => {
+            <&[Node; 1]>::try_from(items.as_slice()).ok().map(|[i]| i)
+        }
         _ => None,
     }
 }
@@ -457,7 +511,9 @@ fn negate<'a>(value: &Val<'a>) -> Outcome<'a> {
     match value {
         Val::Int(i) => i.checked_neg().map(Val::Int).ok_or_else(too_large),
         Val::Data(i) => Ok(i.checked_neg().map_or(Val::Double(-(*i as f64)), Val::Data)),
-        Val::UInt(u) => Err(ExprError::new(format!("cannot negate {u}u, which can never be negative"))),
+        Val::UInt(u) => {
+            Err(ExprError::new(format!("cannot negate {u}u, which can never be negative")))
+        }
         Val::Double(d) => Ok(Val::Double(-d)),
         other => Err(ExprError::new(format!("cannot negate {}", other.kind()))),
     }
@@ -474,9 +530,8 @@ fn arithmetic<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
             let (a, b) = (x.whole().unwrap_or_default(), y.whole().unwrap_or_default());
             i64::try_from(calculated(op, a, b)?).map(Val::Int).map_err(|_| too_large())
         }
-        (Val::Data(_), Val::Data(_) | Val::Int(_) | Val::UInt(_)) | (Val::Int(_) | Val::UInt(_), Val::Data(_)) => {
-            of_data(op, x, y)
-        }
+        (Val::Data(_), Val::Data(_) | Val::Int(_) | Val::UInt(_))
+        | (Val::Int(_) | Val::UInt(_), Val::Data(_)) => of_data(op, x, y),
         (Val::Time(a), Val::Time(b)) if op == Binary::Subtract => Ok(Val::Span(*a - *b)),
         (Val::Time(a), Val::Span(b)) if op == Binary::Subtract => shifted(*a, -*b),
         (Val::Span(a), Val::Span(b)) if op == Binary::Subtract => {
@@ -484,16 +539,21 @@ fn arithmetic<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
         }
         _ => match (x.number(), y.number()) {
             (Some(a), Some(b)) => Ok(Val::Double(fraction(op, a, b))),
-            _ => Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
+            _ => {
+                Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind())))
+            }
         },
     }
 }
 
-/// What two whole numbers give of which one is of data: exactly, as long as that has room, and divided as doubles. By zero
-/// nothing is divided: what a double would give for it can be in no record.
+/// What two whole numbers give of which one is of data: exactly, as long as that has room, and
+/// divided as doubles. By zero nothing is divided: what a double would give for it can be in no
+/// record.
 fn of_data<'a>(op: Binary, x: &Val<'a>, y: &Val<'a>) -> Outcome<'a> {
     let (a, b) = (x.whole().unwrap_or_default(), y.whole().unwrap_or_default());
-    let double = || Val::Double(fraction(op, x.number().unwrap_or(f64::NAN), y.number().unwrap_or(f64::NAN)));
+    let double = || {
+        Val::Double(fraction(op, x.number().unwrap_or(f64::NAN), y.number().unwrap_or(f64::NAN)))
+    };
     if op == Binary::Divide && b != 0 {
         return Ok(double());
     }

@@ -27,7 +27,11 @@ pub struct ExplainedPart {
 }
 
 /// The parts of a chain of `&&`, or the whole where it is none.
-pub(super) fn parts<'a>(text: &str, node: &'a Node, scope: &'a dyn Scope<'a>) -> Vec<ExplainedPart> {
+pub(super) fn parts<'a>(
+    text: &str,
+    node: &'a Node,
+    scope: &'a dyn Scope<'a>,
+) -> Vec<ExplainedPart> {
     let mut nodes = Vec::new();
     flatten(node, &mut nodes);
     let mut texts = Vec::new();
@@ -38,8 +42,8 @@ pub(super) fn parts<'a>(text: &str, node: &'a Node, scope: &'a dyn Scope<'a>) ->
     nodes.into_iter().zip(texts).map(|(node, text)| part(text, node, scope)).collect()
 }
 
-/// What something looks at, and what that holds; null where it is missing. Numbers, texts and truths as they are, anything larger as
-/// the beginning of its text.
+/// What something looks at, and what that holds; null where it is missing. Numbers, texts and
+/// truths as they are, anything larger as the beginning of its text.
 pub(super) fn saw<'a>(node: &'a Node, scope: &'a dyn Scope<'a>) -> Map<String, Value> {
     let mut saw = Vec::new();
     fields(node, scope, &mut saw);

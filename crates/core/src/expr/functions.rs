@@ -136,7 +136,13 @@ pub struct Function {
 type Call = for<'a> fn(&[Val<'a>]) -> Option<Result<Val<'a>, ExprError>>;
 
 impl Function {
-    const fn new(name: &'static str, takes: &'static [Takes], gives: Gives, says: &'static str, call: Call) -> Self {
+    const fn new(
+        name: &'static str,
+        takes: &'static [Takes],
+        gives: Gives,
+        says: &'static str,
+        call: Call,
+    ) -> Self {
         Self { name, takes, optional: 0, gives, says, tried: false, call }
     }
 
@@ -154,11 +160,10 @@ impl Function {
     /// How it is written.
     pub fn form(&self) -> String {
         let least = self.takes.len() - self.optional;
-        let shown = self
-            .takes
-            .iter()
-            .enumerate()
-            .map(|(i, t)| if i < least { t.word().to_owned() } else { format!("[{}]", t.word()) });
+        let shown =
+            self.takes.iter().enumerate().map(|(i, t)| {
+                if i < least { t.word().to_owned() } else { format!("[{}]", t.word()) }
+            });
         format!("{}({}): {}", self.name, shown.collect::<Vec<_>>().join(", "), self.gives.word())
     }
 }
@@ -181,9 +186,14 @@ pub static FUNCTIONS: [Function; 45] = [
         "the type: `int`, `uint`, `double`, `bool`, `string`, `bytes`, `list`, `map`, `null_type`",
         |a| Some(Ok(Val::Type(a.first()?.type_name()))),
     ),
-    Function::new("dyn", &[Any], Gives::Any, "the same value, about which nothing is known beforehand", |a| {
-        Some(Ok(a.first()?.clone()))
-    }),
+    Function::new(
+        "dyn",
+        &[Any],
+        Gives::Any,
+        "the same value, about which nothing is known \
+        beforehand",
+        |a| Some(Ok(a.first()?.clone())),
+    ),
     Function::new("string", &[Any], Gives::Text, "a text that says the value", string),
     Function::new("bytes", &[Any], Gives::Bytes, "the bytes of a text in UTF-8", bytes).tried(),
     Function::new(
@@ -198,8 +208,15 @@ pub static FUNCTIONS: [Function; 45] = [
         a.first()?.as_uint().transpose()
     })
     .tried(),
-    Function::new("double", &[Any], Gives::Number, "a number with a fraction", |a| a.first()?.as_double().transpose())
-        .tried(),
+    Function::new(
+        "double",
+        &[Any],
+        Gives::Number,
+        "a number with a \
+        fraction",
+        |a| a.first()?.as_double().transpose(),
+    )
+    .tried(),
     Function::new("bool", &[Any], Gives::Bool, "true or false, of a text that says so", |a| {
         a.first()?.as_bool().map(|b| Ok(Val::Bool(b)))
     })
@@ -220,15 +237,30 @@ pub static FUNCTIONS: [Function; 45] = [
         duration,
     )
     .tried(),
-    Function::new("contains", &[Text, Text], Gives::Bool, "whether the second text is somewhere in the first", |a| {
-        on_texts(a, |x, y| x.contains(y))
-    }),
-    Function::new("startsWith", &[Text, Text], Gives::Bool, "whether the first text begins with the second", |a| {
-        on_texts(a, |x, y| x.starts_with(y))
-    }),
-    Function::new("endsWith", &[Text, Text], Gives::Bool, "whether the first text ends with the second", |a| {
-        on_texts(a, |x, y| x.ends_with(y))
-    }),
+    Function::new(
+        "contains",
+        &[Text, Text],
+        Gives::Bool,
+        "whether the second text is somewhere in \
+        the first",
+        |a| on_texts(a, |x, y| x.contains(y)),
+    ),
+    Function::new(
+        "startsWith",
+        &[Text, Text],
+        Gives::Bool,
+        "whether the first text begins with \
+        the second",
+        |a| on_texts(a, |x, y| x.starts_with(y)),
+    ),
+    Function::new(
+        "endsWith",
+        &[Text, Text],
+        Gives::Bool,
+        "whether the first text ends with the \
+        second",
+        |a| on_texts(a, |x, y| x.ends_with(y)),
+    ),
     Function::new(
         "matches",
         &[Text, Text],
@@ -240,36 +272,69 @@ pub static FUNCTIONS: [Function; 45] = [
         "glob",
         &[Text, Text],
         Gives::Bool,
-        "whether the whole text has a form: `*` within a part, `**` across parts, `?` for one character",
+        "whether the whole text has a form: `*` within a part, `**` across parts, `?` for one \
+        character",
         glob,
     ),
-    Function::new("getFullYear", &[TimeOrSpan, Text], Gives::Number, "the year", |a| part(a, TimePart::Year))
-        .optional(1),
-    Function::new("getMonth", &[TimeOrSpan, Text], Gives::Number, "the month, 0 for January", |a| {
-        part(a, TimePart::Month)
-    })
+    Function::new(
+        "getFullYear",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the \
+        year",
+        |a| part(a, TimePart::Year),
+    )
     .optional(1),
-    Function::new("getDayOfYear", &[TimeOrSpan, Text], Gives::Number, "the day of the year, from 0", |a| {
-        part(a, TimePart::DayOfYear)
-    })
+    Function::new(
+        "getMonth",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the month, 0 for January",
+        |a| part(a, TimePart::Month),
+    )
     .optional(1),
-    Function::new("getDayOfMonth", &[TimeOrSpan, Text], Gives::Number, "the day of the month, from 0", |a| {
-        part(a, TimePart::DayOfMonth)
-    })
+    Function::new(
+        "getDayOfYear",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the day of the year, from \
+        0",
+        |a| part(a, TimePart::DayOfYear),
+    )
     .optional(1),
-    Function::new("getDate", &[TimeOrSpan, Text], Gives::Number, "the day of the month, from 1", |a| {
-        part(a, TimePart::Date)
-    })
+    Function::new(
+        "getDayOfMonth",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the day of the month, from \
+        0",
+        |a| part(a, TimePart::DayOfMonth),
+    )
     .optional(1),
-    Function::new("getDayOfWeek", &[TimeOrSpan, Text], Gives::Number, "the day of the week, 0 for Sunday", |a| {
-        part(a, TimePart::DayOfWeek)
-    })
+    Function::new(
+        "getDate",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the day of the month, from \
+        1",
+        |a| part(a, TimePart::Date),
+    )
+    .optional(1),
+    Function::new(
+        "getDayOfWeek",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the day of the week, 0 for \
+        Sunday",
+        |a| part(a, TimePart::DayOfWeek),
+    )
     .optional(1),
     Function::new(
         "getHours",
         &[TimeOrSpan, Text],
         Gives::Number,
-        "the hour, in UTC or in a zone such as `Europe/Oslo` or `+02:00`; of a length of time all its hours",
+        "the hour, in UTC or in a zone such as `Europe/Oslo` or `+02:00`; of a length of time all \
+        its hours",
         |a| part(a, TimePart::Hours),
     )
     .optional(1),
@@ -289,11 +354,23 @@ pub static FUNCTIONS: [Function; 45] = [
         |a| part(a, TimePart::Seconds),
     )
     .optional(1),
-    Function::new("getMilliseconds", &[TimeOrSpan, Text], Gives::Number, "the milliseconds within the second", |a| {
-        part(a, TimePart::Milliseconds)
-    })
+    Function::new(
+        "getMilliseconds",
+        &[TimeOrSpan, Text],
+        Gives::Number,
+        "the milliseconds within \
+        the second",
+        |a| part(a, TimePart::Milliseconds),
+    )
     .optional(1),
-    Function::new("seconds", &[Span], Gives::Number, "a length of time in seconds, with its fraction", seconds),
+    Function::new(
+        "seconds",
+        &[Span],
+        Gives::Number,
+        "a length of time in seconds, with its \
+        fraction",
+        seconds,
+    ),
     Function::new("lowerAscii", &[Text], Gives::Text, "in small letters, A to Z only", |a| {
         one_text(a, str::to_ascii_lowercase)
     }),
@@ -307,12 +384,20 @@ pub static FUNCTIONS: [Function; 45] = [
         "slug",
         &[Text],
         Gives::Text,
-        "as a part of a kind or a resource: letters, digits, `.`, `-` and `_` stay, whatever else is between them becomes one `-`",
+        "as a part of a kind or a resource: letters, digits, `.`, `-` and `_` stay, whatever else \
+        is between them becomes one `-`",
         |a| one_text(a, crate::text::slug),
     ),
     Function::new("split", &[Text, Text], Gives::Texts, "the pieces between a separator", split),
-    Function::new("join", &[List, Text], Gives::Text, "the elements as one text, with a separator between them", join)
-        .optional(1),
+    Function::new(
+        "join",
+        &[List, Text],
+        Gives::Text,
+        "the elements as one text, with a separator \
+        between them",
+        join,
+    )
+    .optional(1),
     Function::new(
         "replace",
         &[Text, Text, Text],
@@ -336,8 +421,22 @@ pub static FUNCTIONS: [Function; 45] = [
     )
     .optional(1),
     Function::new("sort", &[List], Gives::List, "the elements in their order", sort),
-    Function::new("distinct", &[List], Gives::List, "the elements without those that came before", distinct),
-    Function::new("flatten", &[List], Gives::List, "lists within the list opened out, one level", flatten),
+    Function::new(
+        "distinct",
+        &[List],
+        Gives::List,
+        "the elements without those that came \
+        before",
+        distinct,
+    ),
+    Function::new(
+        "flatten",
+        &[List],
+        Gives::List,
+        "lists within the list opened out, one \
+        level",
+        flatten,
+    ),
     Function::new(
         "slice",
         &[List, Number, Number],
@@ -346,13 +445,39 @@ pub static FUNCTIONS: [Function; 45] = [
         slice,
     )
     .optional(1),
-    Function::new("min", &[Any, Any], Gives::Any, "the smaller of two", |a| smaller(a, Ordering::Less)),
-    Function::new("max", &[Any, Any], Gives::Any, "the larger of two", |a| smaller(a, Ordering::Greater)),
-    Function::new("round", &[Number], Gives::Number, "the nearest whole number; halves away from zero", round),
+    Function::new(
+        "min",
+        &[Any, Any],
+        Gives::Any,
+        "the smaller of \
+        two",
+        |a| smaller(a, Ordering::Less),
+    ),
+    Function::new(
+        "max",
+        &[Any, Any],
+        Gives::Any,
+        "the larger of \
+        two",
+        |a| smaller(a, Ordering::Greater),
+    ),
+    Function::new(
+        "round",
+        &[Number],
+        Gives::Number,
+        "the nearest whole number; halves away from \
+        zero",
+        round,
+    ),
     Function::new("abs", &[Number], Gives::Number, "the number without its sign", abs),
-    Function::new("isNaN", &[Number], Gives::Bool, "whether it is no number at all, as `double(\"NaN\")` is", |a| {
-        a.first()?.number().map(|n| Ok(Val::Bool(n.is_nan())))
-    }),
+    Function::new(
+        "isNaN",
+        &[Number],
+        Gives::Bool,
+        "whether it is no number at all, as \
+        `double(\"NaN\")` is",
+        |a| a.first()?.number().map(|n| Ok(Val::Bool(n.is_nan()))),
+    ),
 ];
 
 /// The function of that name.
@@ -361,8 +486,9 @@ pub(super) fn find(name: &str) -> Option<&'static Function> {
 }
 
 pub(super) fn check(name: &str, args: usize, extra: &[&str]) -> Result<(), ExprError> {
-    let wrong =
-        |wanted: &str| ExprError::new(format!("{name}() takes {wanted} with the one before the dot, not {args}"));
+    let wrong = |wanted: &str| {
+        ExprError::new(format!("{name}() takes {wanted} with the one before the dot, not {args}"))
+    };
     if extra.contains(&name) {
         return if args == 1 { Ok(()) } else { Err(wrong("1 value")) };
     }
@@ -375,7 +501,9 @@ pub(super) fn check(name: &str, args: usize, extra: &[&str]) -> Result<(), ExprE
     let least = most - function.optional;
     match (least..=most).contains(&args) {
         true => Ok(()),
-        false if least == most => Err(wrong(&format!("{most} {}", if most == 1 { "value" } else { "values" }))),
+        false if least == most => {
+            Err(wrong(&format!("{most} {}", if most == 1 { "value" } else { "values" })))
+        }
         false => Err(wrong(&format!("{least} to {most} values"))),
     }
 }
@@ -424,7 +552,10 @@ fn string<'a>(args: &[Val<'a>]) -> Made<'a> {
     match args.first()? {
         Val::Bytes(bytes) => {
             let text = std::str::from_utf8(bytes).map(str::to_owned);
-            Some(text.map(|t| Val::Str(Cow::Owned(t))).map_err(|_| ExprError::new("these bytes are not UTF-8")))
+            Some(
+                text.map(|t| Val::Str(Cow::Owned(t)))
+                    .map_err(|_| ExprError::new("these bytes are not UTF-8")),
+            )
         }
         Val::Span(span) => made(times::written(*span)),
         other => made(other.text()),
@@ -449,7 +580,9 @@ fn timestamp<'a>(args: &[Val<'a>]) -> Made<'a> {
                 crate::text::cut(s, 40)
             ))),
         },
-        Val::Int(s) | Val::Data(s) => DateTime::from_timestamp(*s, 0).ok_or_else(times::beyond).and_then(times::within),
+        Val::Int(s) | Val::Data(s) => {
+            DateTime::from_timestamp(*s, 0).ok_or_else(times::beyond).and_then(times::within)
+        }
         _ => return None,
     })
 }
@@ -486,7 +619,9 @@ fn part<'a>(args: &[Val<'a>], part: TimePart) -> Made<'a> {
     match args {
         [Val::Span(span)] => times::part_of_length(*span, part).map(|n| Ok(Val::Int(n))),
         [Val::Time(time)] => Some(times::part(*time, None, part).map(Val::Int)),
-        [Val::Time(time), Val::Str(zone)] => Some(times::part(*time, Some(zone), part).map(Val::Int)),
+        [Val::Time(time), Val::Str(zone)] => {
+            Some(times::part(*time, Some(zone), part).map(Val::Int))
+        }
         _ => None,
     }
 }
@@ -549,14 +684,20 @@ fn between(args: &[Val<'_>], length: usize) -> Option<Result<(usize, usize), Exp
     let inside = |n: i64| usize::try_from(n).ok().filter(|n| *n <= length);
     Some(match (inside(from), inside(to)) {
         (Some(from), Some(to)) if from <= to => Ok((from, to)),
-        _ => Err(ExprError::new(format!("there is nothing from {from} up to {to}; there are {length}"))),
+        _ => Err(ExprError::new(format!(
+            "there is nothing from {from} up to {to}; there are {length}"
+        ))),
     })
 }
 
 fn substring<'a>(args: &[Val<'a>]) -> Made<'a> {
     let Val::Str(text) = args.first()? else { return None };
     let places = between(&args[1..], text.chars().count())?;
-    Some(places.map(|(from, to)| Val::Str(Cow::Owned(text.chars().skip(from).take(to - from).collect()))))
+    Some(
+        places.map(|(from, to)| {
+            Val::Str(Cow::Owned(text.chars().skip(from).take(to - from).collect()))
+        }),
+    )
 }
 
 fn slice<'a>(args: &[Val<'a>]) -> Made<'a> {
@@ -581,13 +722,17 @@ const COMPARED: usize = 1000;
 fn distinct<'a>(args: &[Val<'a>]) -> Made<'a> {
     let items = elements(args.first()?)?;
     if items.len() > COMPARED {
-        let wrong = format!("distinct() of a list of {} elements; {COMPARED} are allowed", items.len());
+        let wrong =
+            format!("distinct() of a list of {} elements; {COMPARED} are allowed", items.len());
         return Some(Err(ExprError::new(wrong)));
     }
     let mut kept: Vec<Val<'a>> = Vec::new();
     for item in items {
         if item.len().is_some() {
-            return Some(Err(ExprError::new(format!("distinct() cannot take a list that holds {}", item.kind()))));
+            return Some(Err(ExprError::new(format!(
+                "distinct() cannot take a list that holds {}",
+                item.kind()
+            ))));
         }
         if !kept.iter().any(|k| k.same_scalar(&item)) {
             kept.push(item);
@@ -618,7 +763,9 @@ fn round<'a>(args: &[Val<'a>]) -> Made<'a> {
 fn abs<'a>(args: &[Val<'a>]) -> Made<'a> {
     Some(match args.first()? {
         Val::Double(d) => Ok(Val::Double(d.abs())),
-        Val::Int(i) => i.checked_abs().map(Val::Int).ok_or_else(|| ExprError::new("the result is too large")),
+        Val::Int(i) => {
+            i.checked_abs().map(Val::Int).ok_or_else(|| ExprError::new("the result is too large"))
+        }
         Val::Data(i) => Ok(i.checked_abs().map_or(Val::Double((*i as f64).abs()), Val::Data)),
         Val::UInt(u) => Ok(Val::UInt(*u)),
         _ => return None,
@@ -628,12 +775,15 @@ fn abs<'a>(args: &[Val<'a>]) -> Made<'a> {
 /// RE2's syntax and its promise of linear time are those of the `regex` crate; the compiled
 /// size is bounded as well.
 pub(super) fn regex(pattern: &str) -> Result<regex::Regex, ExprError> {
-    regex::RegexBuilder::new(pattern).size_limit(256 << 10).dfa_size_limit(1 << 20).nest_limit(32).build().map_err(
-        |_| {
+    regex::RegexBuilder::new(pattern)
+        .size_limit(256 << 10)
+        .dfa_size_limit(1 << 20)
+        .nest_limit(32)
+        .build()
+        .map_err(|_| {
             ExprError::new(format!(
                 "`{}` is not a regular expression, or too large a one",
                 crate::text::cut(pattern, 40)
             ))
-        },
-    )
+        })
 }

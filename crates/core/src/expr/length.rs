@@ -1,4 +1,5 @@
-//! Lengths of time of definitions: written out, or made by expressions at the moment at which they are needed.
+//! Lengths of time of definitions: written out, or made by expressions at the moment at which they
+//! are needed.
 
 use super::{Expr, ExprError, Names, Scope, Template, times};
 use crate::{Period, document::Checker};
@@ -11,7 +12,8 @@ use std::fmt;
 #[derive(Clone, Debug, PartialEq, Eq, JsonSchema)]
 #[schemars(
     with = "String",
-    description = "a length of time such as 90s, 15m, 1h30m or 2d, or a text with ${ ... } that makes one"
+    description = "a length of time such as 90s, 15m, 1h30m or 2d, or a text with ${ ... } that \
+        makes one"
 )]
 pub enum LengthDoc {
     /// A length of time.
@@ -83,7 +85,8 @@ impl Length {
     /// How long it is by what is known now. Parts of a millisecond are cut off.
     ///
     /// # Errors
-    /// If an expression goes wrong, or what comes out is no length of time, less than none, or more than ten years.
+    /// If an expression goes wrong, or what comes out is no length of time, less than none, or more
+    /// than ten years.
     pub fn at<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Period, ExprError> {
         let template = match self {
             Self::Written(period) => return Ok(*period),

@@ -5,8 +5,9 @@
 //! panic. Here [`compile`](Expr::compile) checks names and functions, [`Expr::eval`] counts
 //! every step against [`BUDGET`], and [`Template`] fills `${ ... }` in strings.
 //!
-//! `functions` is the table of all functions, `times` what the specification says of times, `length` lengths of time that an expression makes. The cases
-//! in `cases/expressions` say what follows the specification, and the reference what does not.
+//! `functions` is the table of all functions, `times` what the specification says of times,
+//! `length` lengths of time that an expression makes. The cases in `cases/expressions` say what
+//! follows the specification, and the reference what does not.
 //!
 //! One extension to the language: a number may be compared and combined with another whether
 //! either was written with a decimal point or not, since senders are careless about that.
@@ -117,13 +118,20 @@ impl Expr {
         found
     }
 
-    /// What is said of divisions of two integers that are written out, where something is cut off, and where each stands in
-    /// the text: characters, from and to.
+    /// What is said of divisions of two integers that are written out, where something is cut off,
+    /// and where each stands in the text: characters, from and to.
     pub fn cut_off(&self) -> Vec<(String, Option<(u32, u32)>)> {
         let mut found = Vec::new();
         demands::cut_off(&self.node, &mut found);
         let say = |(a, b, span): (i64, i64, _)| {
-            (format!("{a} / {b} is {}: of integers the rest is cut off; write {a}.0 / {b} for a fraction", a / b), span)
+            (
+                format!(
+                    "{a} / {b} is {}: of integers the rest is cut off; write {a}.0 / {b} for a \
+                    fraction",
+                    a / b
+                ),
+                span,
+            )
         };
         found.into_iter().map(say).collect()
     }
@@ -136,12 +144,16 @@ impl Expr {
         found.into_iter().map(|args| args.first().and_then(demands::text))
     }
 
-    /// What fields of a name must equal for the condition to hold, as far as that can be said without it: the field, as `kind` or
-    /// `labels.site`, and a text, or the list of those that it may be.
+    /// What fields of a name must equal for the condition to hold, as far as that can be said
+    /// without it: the field, as `kind` or `labels.site`, and a text, or the list of those that it
+    /// may be.
     pub fn equalities<'a>(&'a self, name: &str, scope: &'a dyn Scope<'a>) -> Vec<(String, Value)> {
         let mut found = Vec::new();
         demands::equalities(&self.node, name, &mut found);
-        found.into_iter().filter_map(|(field, node)| Some((field, eval::eval(node, scope).ok()?.to_json()))).collect()
+        found
+            .into_iter()
+            .filter_map(|(field, node)| Some((field, eval::eval(node, scope).ok()?.to_json())))
+            .collect()
     }
 
     /// What must be so for the condition to hold, as far as that can be told beforehand.
@@ -169,7 +181,8 @@ impl Expr {
         typing::check_condition(&self.node, names)
     }
 
-    /// Whether it fits where it stands, by what is known there; it may be more than when it was compiled.
+    /// Whether it fits where it stands, by what is known there; it may be more than when it was
+    /// compiled.
     pub fn fits(&self, names: Names<'_>) -> Result<(), ExprError> {
         typing::check(&self.node, names).map(|_| ())
     }
@@ -181,7 +194,11 @@ impl Expr {
 
     /// The fields of a name that are there for certain if the condition holds.
     pub fn guards(&self, name: &str) -> Vec<&str> {
-        typing::guards(&self.node, true).into_iter().filter(|(of, _)| *of == name).map(|(_, field)| field).collect()
+        typing::guards(&self.node, true)
+            .into_iter()
+            .filter(|(of, _)| *of == name)
+            .map(|(_, field)| field)
+            .collect()
     }
 
     /// The value within [`BUDGET`], and within what its scope leaves for several together.
@@ -193,7 +210,11 @@ impl Expr {
     }
 
     /// The value within [`BUDGET`], and within what is left for several evaluations together.
-    pub fn eval_within<'a>(&'a self, scope: &'a dyn Scope<'a>, left: &Cell<u32>) -> Result<Val<'a>, ExprError> {
+    pub fn eval_within<'a>(
+        &'a self,
+        scope: &'a dyn Scope<'a>,
+        left: &Cell<u32>,
+    ) -> Result<Val<'a>, ExprError> {
         let steps = left.get().min(BUDGET);
         let (value, unspent) = eval::eval_within(&self.node, scope, steps);
         left.set(left.get() - (steps - unspent));
@@ -210,7 +231,9 @@ impl Expr {
 const BYTES_A_STEP: usize = 64;
 
 fn too_much_together() -> ExprError {
-    ExprError::new("the expressions together take too many steps and were stopped; make them simpler")
+    ExprError::new(
+        "the expressions together take too many steps and were stopped; make them simpler",
+    )
 }
 
 /// Whether a value is true; anything but true or false is an error.

@@ -11,7 +11,9 @@ use super::{
     value::{Const, TYPES, Val},
 };
 use crate::{Severity, glob::Glob, text::nearest};
-use cel::common::ast::{CallExpr, EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op};
+use cel::common::ast::{
+    CallExpr, EntryExpr, Expr as Ast, IdedExpr, LiteralValue, SourceInfo, operators as op,
+};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 const STACK: usize = 32 << 20;
@@ -24,10 +26,13 @@ pub(super) fn parse(text: &str, names: Names<'_>) -> Result<Node, ExprError> {
     let depth = check_size(text)?;
     let unreadable = || ExprError::new("cannot be read as an expression");
     let node = if text.len() <= SMALL.0 && depth <= SMALL.1 {
-        catch_unwind(AssertUnwindSafe(|| parse_here(text, names))).unwrap_or_else(|_| Err(unreadable()))?
+        catch_unwind(AssertUnwindSafe(|| parse_here(text, names)))
+            .unwrap_or_else(|_| Err(unreadable()))?
     } else {
         std::thread::scope(|s| {
-            let worker = std::thread::Builder::new().stack_size(STACK).spawn_scoped(s, || parse_here(text, names));
+            let worker = std::thread::Builder::new()
+                .stack_size(STACK)
+                .spawn_scoped(s, || parse_here(text, names));
             worker.ok().and_then(|w| w.join().ok()).unwrap_or_else(|| Err(unreadable()))
         })?
     };
@@ -41,7 +46,10 @@ fn check_size(text: &str) -> Result<u16, ExprError> {
         return Err(ExprError::new("is empty; an expression was expected"));
     }
     if text.len() > MAX_TEXT {
-        return Err(ExprError::new(format!("has {} bytes; an expression may have {MAX_TEXT}", text.len())));
+        return Err(ExprError::new(format!(
+            "has {} bytes; an expression may have {MAX_TEXT}",
+            text.len()
+        )));
     }
     let (mut depth, mut deepest): (u16, u16) = (0, 0);
     let mut unary: u16 = 0;
@@ -62,7 +70,8 @@ fn check_size(text: &str) -> Result<u16, ExprError> {
 
 fn parse_here(text: &str, names: Names<'_>) -> Result<Node, ExprError> {
     let parser = cel::parser::Parser::default().enable_ident_escape_syntax(true);
-    let (ast, info) = parser.parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
+    let (ast, info) =
+        parser.parse_with_source_info(text).map_err(|errors| first_error(&errors, text))?;
     let mut lower = Lower { text, info: &info, names, bound: Vec::new(), depth: 0 };
     lower.node(&ast)
 }
@@ -73,11 +82,16 @@ fn first_error(errors: &cel::ParseErrors, text: &str) -> ExprError {
     let Some(e) = kept.or(syntax).or(errors.errors.first()) else {
         return ExprError::new("cannot be read as an expression");
     };
-    // The parser counts characters in what it cannot read, as we do in what is told; in between it is bytes.
-    let line_start: usize =
-        text.split_inclusive('\n').take(usize::try_from(e.pos.0 - 1).unwrap_or(0)).map(str::len).sum();
+    // The parser counts characters in what it cannot read, as we do in what is told; in between it
+    // is bytes.
+    let line_start: usize = text
+        .split_inclusive('\n')
+        .take(usize::try_from(e.pos.0 - 1).unwrap_or(0))
+        .map(str::len)
+        .sum();
     let column = usize::try_from(e.pos.1 - 1).unwrap_or(0);
-    let at = text[line_start..].char_indices().nth(column).map_or(text.len(), |(n, _)| line_start + n);
+    let at =
+        text[line_start..].char_indices().nth(column).map_or(text.len(), |(n, _)| line_start + n);
     let (message, from, to) = worded(&e.msg, text, at);
     let place = |n: usize| text[..n].chars().count().try_into().unwrap_or(0);
     let (from, to): (u32, u32) = (place(from), place(to));
@@ -130,7 +144,9 @@ fn token(text: &str, at: usize) -> (usize, usize) {
         c => return (at, at + c.len_utf8()),
     };
     let to = text[at..].find(|c| !same(c)).map_or(text.len(), |n| at + n);
-    let from = text[..at].rfind(|c| !same(c)).map_or(0, |n| n + text[n..].chars().next().map_or(1, char::len_utf8));
+    let from = text[..at]
+        .rfind(|c| !same(c))
+        .map_or(0, |n| n + text[n..].chars().next().map_or(1, char::len_utf8));
     (if sign(first) { from } else { at }, to)
 }
 
@@ -138,8 +154,10 @@ fn token(text: &str, at: usize) -> (usize, usize) {
 fn worded(said: &str, text: &str, at: usize) -> (String, usize, usize) {
     let (from, to) = token(text, at);
     let found = &text[from..to];
-    let elsewhere = |word: &str| ELSEWHERE.iter().find(|(there, _)| *there == word).map(|(_, here)| *here);
-    let meant = |word: &str, here: &str| format!("`{word}` has no meaning here; did you mean `{here}`?");
+    let elsewhere =
+        |word: &str| ELSEWHERE.iter().find(|(there, _)| *there == word).map(|(_, here)| *here);
+    let meant =
+        |word: &str, here: &str| format!("`{word}` has no meaning here; did you mean `{here}`?");
     if let Some(here) = elsewhere(found) {
         return (meant(found, here), from, to);
     }
@@ -149,23 +167,39 @@ fn worded(said: &str, text: &str, at: usize) -> (String, usize, usize) {
         return (meant("not", here), begins, before.len());
     }
     if let Some(form) = said.split("unsupported syntax ").nth(1) {
-        return (format!("`{}` is no form of the language here", form.trim_matches('\'')), from, to);
+        return (
+            format!("`{}` is no form of the language here", form.trim_matches('\'')),
+            from,
+            to,
+        );
     }
     let odd = |q: char| text.matches(q).count() % 2 == 1;
     if found.starts_with(['"', '\'']) && (odd('"') || odd('\'')) {
-        return (format!("a text begins here and does not end; the closing {found} is missing"), from, to);
+        return (
+            format!("a text begins here and does not end; the closing {found} is missing"),
+            from,
+            to,
+        );
     }
     let said = said.split(" expecting").next().unwrap_or(said);
     if found.is_empty() || said.contains("<EOF>") {
         let pairs = [('(', ')'), ('[', ']'), ('{', '}'), ('?', ':')];
-        let open = pairs.iter().find(|(open, close)| text.matches(*open).count() > text.matches(*close).count());
-        let missing =
-            open.map_or_else(|| "something more was expected".to_owned(), |(_, c)| format!("a `{c}` is missing"));
+        let open = pairs
+            .iter()
+            .find(|(open, close)| text.matches(*open).count() > text.matches(*close).count());
+        let missing = open.map_or_else(
+            || "something more was expected".to_owned(),
+            |(_, c)| format!("a `{c}` is missing"),
+        );
         let end = text.trim_end().len();
         return (format!("the expression ends here, and {missing}"), end, end);
     }
     if let Some(word) = before.get(begins..).into_iter().chain([found]).find(|w| KEPT.contains(w)) {
-        return (format!("`{word}` is a word that the language keeps for itself; it cannot be a name"), from, to);
+        return (
+            format!("`{word}` is a word that the language keeps for itself; it cannot be a name"),
+            from,
+            to,
+        );
     }
     (format!("`{found}` cannot stand here"), from, to)
 }
@@ -180,10 +214,16 @@ struct Lower<'a> {
 
 impl Lower<'_> {
     fn node(&mut self, e: &IdedExpr) -> Result<Node, ExprError> {
-        let span = self.info.offset_for(e.id).map(|(from, to)| (self.characters(from), self.characters(to)));
+        let span = self
+            .info
+            .offset_for(e.id)
+            .map(|(from, to)| (self.characters(from), self.characters(to)));
         self.depth += 1;
         if self.depth > MAX_TREE {
-            return Err(ExprError::new(format!("is a chain of more than {MAX_TREE} parts; split it")).at(span));
+            return Err(ExprError::new(format!(
+                "is a chain of more than {MAX_TREE} parts; split it"
+            ))
+            .at(span));
         }
         let op = self.op(&e.expr).map_err(|err| err.at(span))?;
         self.depth -= 1;
@@ -210,10 +250,17 @@ impl Lower<'_> {
                 Some(name) => Op::Const(Const::Type(name)),
                 None => Op::Select(self.boxed(&s.operand)?, s.field.clone()),
             },
-            Ast::List(list) => Op::List(list.elements.iter().map(|e| self.node(e)).collect::<Result<_, _>>()?),
-            Ast::Map(map) => Op::Map(map.entries.iter().map(|e| self.entry(&e.expr)).collect::<Result<_, _>>()?),
+            Ast::List(list) => {
+                Op::List(list.elements.iter().map(|e| self.node(e)).collect::<Result<_, _>>()?)
+            }
+            Ast::Map(map) => {
+                Op::Map(map.entries.iter().map(|e| self.entry(&e.expr)).collect::<Result<_, _>>()?)
+            }
             Ast::Struct(s) => {
-                return Err(ExprError::new(format!("makes a `{}`; only lists and maps can be made here", s.type_name)));
+                return Err(ExprError::new(format!(
+                    "makes a `{}`; only lists and maps can be made here",
+                    s.type_name
+                )));
             }
             Ast::Call(call) if Rank::named(&call.func_name).is_some() => self.ranked(call)?,
             Ast::Call(call) => {
@@ -250,7 +297,9 @@ impl Lower<'_> {
     fn entry(&mut self, e: &EntryExpr) -> Result<(Node, Node), ExprError> {
         match e {
             EntryExpr::MapEntry(m) => Ok((self.node(&m.key)?, self.node(&m.value)?)),
-            EntryExpr::StructField(_) => Err(ExprError::new("only lists and maps can be made here")),
+            EntryExpr::StructField(_) => {
+                Err(ExprError::new("only lists and maps can be made here"))
+            }
         }
     }
 
@@ -295,8 +344,12 @@ impl Lower<'_> {
     fn ranked(&mut self, call: &CallExpr) -> Result<Op, ExprError> {
         let name = call.func_name.as_str();
         let wrong = || ExprError::new(format!("is written as `list.{name}(item, item.field)`"));
-        let (Some(range), [item, key]) = (call.target.as_deref(), &call.args[..]) else { return Err(wrong()) };
-        let (Ast::Ident(item), Some(rank)) = (&item.expr, Rank::named(name)) else { return Err(wrong()) };
+        let (Some(range), [item, key]) = (call.target.as_deref(), &call.args[..]) else {
+            return Err(wrong());
+        };
+        let (Ast::Ident(item), Some(rank)) = (&item.expr, Rank::named(name)) else {
+            return Err(wrong());
+        };
         let range = self.node(range)?;
         self.bound.push(item.clone());
         let key = self.node(key);

@@ -62,7 +62,9 @@ impl Template {
         match self {
             Self::Fixed(value) => Some(value.clone()),
             Self::Whole(_) | Self::Text(_) => None,
-            Self::List(items) => items.iter().map(Self::fixed).collect::<Option<_>>().map(Value::Array),
+            Self::List(items) => {
+                items.iter().map(Self::fixed).collect::<Option<_>>().map(Value::Array)
+            }
             Self::Map(entries) => {
                 let fixed = entries.iter().map(|(k, t)| Some((k.clone(), t.fixed()?)));
                 fixed.collect::<Option<_>>().map(Value::Object)
@@ -73,7 +75,9 @@ impl Template {
     /// What is written out of a map: the keys, and the values in which nothing is to be filled in.
     pub fn written_out(&self) -> Vec<(&str, Value)> {
         match self {
-            Self::Map(entries) => entries.iter().filter_map(|(k, t)| Some((k.as_str(), t.fixed()?))).collect(),
+            Self::Map(entries) => {
+                entries.iter().filter_map(|(k, t)| Some((k.as_str(), t.fixed()?))).collect()
+            }
             _ => Vec::new(),
         }
     }
@@ -94,7 +98,9 @@ impl Template {
         match self {
             Self::Fixed(_) => false,
             Self::Whole(e) => e.reads_gathered_bodies(),
-            Self::Text(parts) => parts.iter().any(|p| matches!(p, Part::Fill(e) if e.reads_gathered_bodies())),
+            Self::Text(parts) => {
+                parts.iter().any(|p| matches!(p, Part::Fill(e) if e.reads_gathered_bodies()))
+            }
             Self::List(items) => items.iter().any(Self::reads_gathered_bodies),
             Self::Map(entries) => entries.iter().any(|(_, t)| t.reads_gathered_bodies()),
         }
@@ -115,7 +121,9 @@ impl Template {
     pub fn entries(&self) -> Vec<(String, Self)> {
         match self {
             Self::Map(entries) => entries.clone(),
-            Self::Fixed(Value::Object(map)) => map.iter().map(|(k, v)| (k.clone(), Self::Fixed(v.clone()))).collect(),
+            Self::Fixed(Value::Object(map)) => {
+                map.iter().map(|(k, v)| (k.clone(), Self::Fixed(v.clone()))).collect()
+            }
             _ => Vec::new(),
         }
     }
@@ -136,7 +144,9 @@ impl Template {
                     Part::Plain(_) => None,
                 })
                 .collect(),
-            Self::List(items) => items.iter().enumerate().flat_map(|(i, t)| below(&i.to_string(), t)).collect(),
+            Self::List(items) => {
+                items.iter().enumerate().flat_map(|(i, t)| below(&i.to_string(), t)).collect()
+            }
             Self::Map(entries) => entries.iter().flat_map(|(k, t)| below(k, t)).collect(),
         }
     }
@@ -172,7 +182,11 @@ impl Template {
     }
 
     /// Fills in part by part and counts what has been made so far.
-    fn filled<'a>(&'a self, scope: &'a dyn Scope<'a>, made: &mut usize) -> Result<Value, ExprError> {
+    fn filled<'a>(
+        &'a self,
+        scope: &'a dyn Scope<'a>,
+        made: &mut usize,
+    ) -> Result<Value, ExprError> {
         Ok(self.filled_as(scope, made, Absent::Wrong)?.unwrap_or(Value::Null))
     }
 
@@ -191,7 +205,10 @@ impl Template {
             },
             Self::Text(parts) => Value::String(join(parts, scope, str::to_owned)?),
             Self::List(items) => {
-                let items = items.iter().map(|i| i.filled_as(scope, made, absent)).collect::<Result<Vec<_>, _>>()?;
+                let items = items
+                    .iter()
+                    .map(|i| i.filled_as(scope, made, absent))
+                    .collect::<Result<Vec<_>, _>>()?;
                 return Ok(Some(Value::Array(items.into_iter().flatten().collect())));
             }
             Self::Map(entries) => {
@@ -207,11 +224,15 @@ impl Template {
         let bytes = weight(&value, MAX_RESULT);
         *made += bytes;
         pay(scope, bytes)?;
-        if *made > MAX_RESULT { Err(ExprError::new("the result is too large")) } else { Ok(Some(value)) }
+        if *made > MAX_RESULT {
+            Err(ExprError::new("the result is too large"))
+        } else {
+            Ok(Some(value))
+        }
     }
 
-    /// As [`fill`](Self::fill), but for what is not there: a whole value that reads a missing field is none, and so
-    /// is a key of a map with such a value.
+    /// As [`fill`](Self::fill), but for what is not there: a whole value that reads a missing field
+    /// is none, and so is a key of a map with such a value.
     ///
     /// # Errors
     /// As `fill`.
@@ -253,7 +274,11 @@ fn pay<'a>(scope: &'a dyn Scope<'a>, bytes: usize) -> Result<(), ExprError> {
     if left.get() == 0 { Err(super::too_much_together()) } else { Ok(()) }
 }
 
-fn join<'a>(parts: &'a [Part], scope: &'a dyn Scope<'a>, encode: fn(&str) -> String) -> Result<String, ExprError> {
+fn join<'a>(
+    parts: &'a [Part],
+    scope: &'a dyn Scope<'a>,
+    encode: fn(&str) -> String,
+) -> Result<String, ExprError> {
     let mut text = String::new();
     for part in parts {
         match part {
@@ -278,7 +303,12 @@ fn named<T>(e: &Expr, result: Result<T, ExprError>) -> Result<T, ExprError> {
     })
 }
 
-fn build(value: &Value, names: Names<'_>, at: &mut String, errors: &mut Vec<TemplateError>) -> Template {
+fn build(
+    value: &Value,
+    names: Names<'_>,
+    at: &mut String,
+    errors: &mut Vec<TemplateError>,
+) -> Template {
     let mut within = |part: &str, item: &Value| {
         let before = at.len();
         at.push('/');
@@ -288,12 +318,16 @@ fn build(value: &Value, names: Names<'_>, at: &mut String, errors: &mut Vec<Temp
         made
     };
     match value {
-        Value::Array(items) => {
-            Template::List(items.iter().enumerate().map(|(i, item)| within(&i.to_string(), item)).collect())
+        Value::Array(items) => Template::List(
+            items.iter().enumerate().map(|(i, item)| within(&i.to_string(), item)).collect(),
+        ),
+        Value::Object(map) => {
+            Template::Map(map.iter().map(|(k, item)| (k.clone(), within(k, item))).collect())
         }
-        Value::Object(map) => Template::Map(map.iter().map(|(k, item)| (k.clone(), within(k, item))).collect()),
         Value::String(s) if forgotten(s, names) => {
-            let error = ExprError::new(format!("is the plain text `{s}`; to fill in its value write `${{{s}}}`"));
+            let error = ExprError::new(format!(
+                "is the plain text `{s}`; to fill in its value write `${{{s}}}`"
+            ));
             errors.push(TemplateError { pointer: at.clone(), text: s.clone(), error });
             Template::Fixed(Value::Null)
         }
@@ -332,7 +366,8 @@ fn text(s: &str, names: Names<'_>) -> Result<Template, (String, ExprError)> {
         }
         plain.push_str(&rest[..at]);
         let inner = &rest[at + 2..];
-        let end = closing(inner).ok_or_else(|| (inner.to_owned(), ExprError::new("the closing } of ${ is missing")))?;
+        let end = closing(inner)
+            .ok_or_else(|| (inner.to_owned(), ExprError::new("the closing } of ${ is missing")))?;
         let expr = Expr::compile(&inner[..end], names).map_err(|e| (inner[..end].to_owned(), e))?;
         if !plain.is_empty() {
             parts.push(Part::Plain(std::mem::take(&mut plain)));

@@ -42,12 +42,14 @@ pub(super) fn bounded(span: TimeDelta) -> Result<TimeDelta, ExprError> {
     }
 }
 
-/// Reads a length of time: numbers with their units, each with a fraction if wished, and a sign before
-/// all of them. Days are Arvok's own.
+/// Reads a length of time: numbers with their units, each with a fraction if wished, and a sign
+/// before all of them. Days are Arvok's own.
 pub(super) fn length(text: &str) -> Result<TimeDelta, ExprError> {
     let wrong = || {
         let shown = crate::text::cut(text, 40);
-        ExprError::new(format!("`{shown}` is not a length of time; write it like 90s, 15m, 1h30m, 1.5h or 2d"))
+        ExprError::new(format!(
+            "`{shown}` is not a length of time; write it like 90s, 15m, 1h30m, 1.5h or 2d"
+        ))
     };
     let (negative, mut rest) = match text.strip_prefix('-') {
         Some(rest) => (true, rest),
@@ -78,7 +80,10 @@ pub(super) fn length(text: &str) -> Result<TimeDelta, ExprError> {
         nanoseconds += times(number, each).ok_or_else(wrong)?;
         rest = after;
     }
-    let whole = i64::try_from(nanoseconds / 1_000_000_000).ok().filter(|s| *s <= LONGEST).ok_or_else(wrong)?;
+    let whole = i64::try_from(nanoseconds / 1_000_000_000)
+        .ok()
+        .filter(|s| *s <= LONGEST)
+        .ok_or_else(wrong)?;
     let fraction = u32::try_from(nanoseconds % 1_000_000_000).unwrap_or_default();
     let span = TimeDelta::new(whole, fraction).ok_or_else(wrong)?;
     Ok(if negative { -span } else { span })
@@ -98,7 +103,8 @@ fn times(number: &str, each: i128) -> Option<i128> {
 
 /// A length of time in seconds, as the specification writes it: `90s`, `-0.5s`.
 pub(super) fn written(span: TimeDelta) -> String {
-    let nanoseconds = i128::from(span.num_seconds()) * 1_000_000_000 + i128::from(span.subsec_nanos());
+    let nanoseconds =
+        i128::from(span.num_seconds()) * 1_000_000_000 + i128::from(span.subsec_nanos());
     let sign = if nanoseconds < 0 { "-" } else { "" };
     let (whole, fraction) = (nanoseconds.abs() / 1_000_000_000, nanoseconds.abs() % 1_000_000_000);
     if fraction == 0 {
@@ -109,7 +115,11 @@ pub(super) fn written(span: TimeDelta) -> String {
 }
 
 /// A part of a time, in UTC or in a zone.
-pub(super) fn part(time: DateTime<Utc>, zone: Option<&str>, part: TimePart) -> Result<i64, ExprError> {
+pub(super) fn part(
+    time: DateTime<Utc>,
+    zone: Option<&str>,
+    part: TimePart,
+) -> Result<i64, ExprError> {
     let Some(zone) = zone.filter(|z| *z != "UTC" && *z != "Z") else { return Ok(of(&time, part)) };
     if let Some(offset) = offset(zone) {
         return Ok(of(&time.with_timezone(&offset), part));
@@ -117,7 +127,8 @@ pub(super) fn part(time: DateTime<Utc>, zone: Option<&str>, part: TimePart) -> R
     match chrono_tz::Tz::from_str(zone) {
         Ok(zone) => Ok(of(&time.with_timezone(&zone), part)),
         Err(_) => Err(ExprError::new(format!(
-            "`{}` is not a time zone; write a name such as Europe/Oslo, or an offset such as +02:00",
+            "`{}` is not a time zone; write a name such as Europe/Oslo, or an offset such as \
+            +02:00",
             crate::text::cut(zone, 40)
         ))),
     }

@@ -36,8 +36,10 @@ pub enum Type {
 }
 
 /// The fields of an alert, in the order of the normal form.
-pub const ALERT_FIELDS: [&str; 12] =
-    ["id", "source", "kind", "severity", "state", "resource", "time", "received", "summary", "value", "labels", "body"];
+pub const ALERT_FIELDS: [&str; 12] = [
+    "id", "source", "kind", "severity", "state", "resource", "time", "received", "summary",
+    "value", "labels", "body",
+];
 
 /// The type of the name `alert`.
 pub(super) fn alert() -> Type {
@@ -94,10 +96,13 @@ impl Type {
         }
     }
 
-    /// As JSON, for editors: a record is an object of its fields, anything else a text that says what it is.
+    /// As JSON, for editors: a record is an object of its fields, anything else a text that says
+    /// what it is.
     pub fn as_fields(&self) -> serde_json::Value {
         match self {
-            Self::Record(fields) => fields.iter().map(|(name, of)| (name.clone(), of.as_fields())).collect(),
+            Self::Record(fields) => {
+                fields.iter().map(|(name, of)| (name.clone(), of.as_fields())).collect()
+            }
             Self::Maybe(of) => of.as_fields(),
             other => other.kind().into(),
         }

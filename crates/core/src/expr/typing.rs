@@ -26,7 +26,8 @@ pub(super) fn check_list(node: &Node, names: Names<'_>) -> Result<(), ExprError>
     Env::new(names).fitting(node, Takes::List)
 }
 
-/// The fields that are there for certain if a condition is true, or if it is false: a name and its field.
+/// The fields that are there for certain if a condition is true, or if it is false: a name and its
+/// field.
 pub(super) fn guards(node: &Node, truth: bool) -> Vec<(&str, &str)> {
     match (&node.op, truth) {
         (Op::Has(on, field), true) => match &on.op {
@@ -57,7 +58,12 @@ impl<'a> Env<'a> {
     }
 
     /// The type of a part that counts only where another is true, or false.
-    fn where_it_counts(&mut self, node: &'a Node, test: &'a Node, truth: bool) -> Result<Type, ExprError> {
+    fn where_it_counts(
+        &mut self,
+        node: &'a Node,
+        test: &'a Node,
+        truth: bool,
+    ) -> Result<Type, ExprError> {
         let before = self.guarded.len();
         self.guarded.extend(guards(test, truth));
         let found = self.node(node);
@@ -73,7 +79,9 @@ impl<'a> Env<'a> {
         if self.guarded.contains(&(name.as_str(), field)) {
             return Ok((*of).clone());
         }
-        Err(ExprError::new(format!("`{name}.{field}` may not be there; ask has({name}.{field}) first")))
+        Err(ExprError::new(format!(
+            "`{name}.{field}` may not be there; ask has({name}.{field}) first"
+        )))
     }
 
     fn node(&mut self, node: &'a Node) -> Result<Type, ExprError> {
@@ -108,14 +116,16 @@ impl<'a> Env<'a> {
             }
             Op::Binary(op, a, b) => self.binary(*op, a, b)?,
             Op::List(items) => {
-                let mut all = items.iter().map(|i| self.node(i)).collect::<Result<Vec<_>, _>>()?.into_iter();
+                let mut all =
+                    items.iter().map(|i| self.node(i)).collect::<Result<Vec<_>, _>>()?.into_iter();
                 let first = all.next().unwrap_or(Type::Any);
                 Type::List(Arc::new(all.fold(first, Type::join)))
             }
             Op::Map(entries) => {
                 let mut named = true;
                 for (key, value) in entries {
-                    named &= self.wanted(key, &[Type::Text, Type::Number, Type::Bool])? == Type::Text;
+                    named &=
+                        self.wanted(key, &[Type::Text, Type::Number, Type::Bool])? == Type::Text;
                     self.node(value)?;
                 }
                 // Of what has other keys than names nothing is known.
@@ -153,7 +163,8 @@ impl<'a> Env<'a> {
             return Ok(found);
         }
         let wanted: Vec<_> = wanted.iter().map(Type::kind).collect();
-        Err(ExprError::new(format!("is {}; {} was expected", found.kind(), wanted.join(" or "))).at(node.span))
+        Err(ExprError::new(format!("is {}; {} was expected", found.kind(), wanted.join(" or ")))
+            .at(node.span))
     }
 
     /// Whether a value fits where a function takes it.
@@ -161,7 +172,8 @@ impl<'a> Env<'a> {
         match (takes, takes.types()) {
             (Takes::List, _) => match self.node(node)? {
                 Type::List(_) | Type::Any => Ok(()),
-                other => Err(ExprError::new(format!("is {}; a list was expected", other.kind())).at(node.span)),
+                other => Err(ExprError::new(format!("is {}; a list was expected", other.kind()))
+                    .at(node.span)),
             },
             (_, types) if types.is_empty() => self.node(node).map(|_| ()),
             (_, types) => self.wanted(node, &types).map(|_| ()),
@@ -176,9 +188,12 @@ impl<'a> Env<'a> {
         }
         let (on, key) = (self.node(on)?, self.node(at)?);
         match (on, key) {
-            (Type::List(of), Type::Number | Type::Any) | (Type::Map(of), Type::Text | Type::Any) => Ok((*of).clone()),
+            (Type::List(of), Type::Number | Type::Any)
+            | (Type::Map(of), Type::Text | Type::Any) => Ok((*of).clone()),
             (Type::Any | Type::Record(_), _) => Ok(Type::Any),
-            (on, key) => Err(ExprError::new(format!("cannot take {} as a key of {}", key.kind(), on.kind()))),
+            (on, key) => {
+                Err(ExprError::new(format!("cannot take {} as a key of {}", key.kind(), on.kind())))
+            }
         }
     }
 
@@ -187,31 +202,55 @@ impl<'a> Env<'a> {
         match op {
             Binary::Equal | Binary::Differ => {
                 if !x.may_equal(&y) {
-                    return Err(ExprError::new(format!("{} is never equal to {}", x.kind(), y.kind())));
+                    return Err(ExprError::new(format!(
+                        "{} is never equal to {}",
+                        x.kind(),
+                        y.kind()
+                    )));
                 }
                 severity_words(&x, &y, a, b)?;
                 Ok(Type::Bool)
             }
             Binary::Less | Binary::LessEqual | Binary::Greater | Binary::GreaterEqual => {
-                let ordered =
-                    [Type::Number, Type::Text, Type::Bytes, Type::Severity, Type::Time, Type::Span, Type::Bool];
+                let ordered = [
+                    Type::Number,
+                    Type::Text,
+                    Type::Bytes,
+                    Type::Severity,
+                    Type::Time,
+                    Type::Span,
+                    Type::Bool,
+                ];
                 let one = |t: &Type| *t == Type::Any || ordered.contains(t);
-                let alike = x == y || x == Type::Any || y == Type::Any || (x == Type::Severity && y == Type::Text);
+                let alike = x == y
+                    || x == Type::Any
+                    || y == Type::Any
+                    || (x == Type::Severity && y == Type::Text);
                 if !(one(&x) && one(&y) && alike) {
-                    return Err(ExprError::new(format!("cannot compare {} with {}", x.kind(), y.kind())));
+                    return Err(ExprError::new(format!(
+                        "cannot compare {} with {}",
+                        x.kind(),
+                        y.kind()
+                    )));
                 }
                 severity_words(&x, &y, a, b)?;
                 Ok(Type::Bool)
             }
             Binary::In => match &y {
-                Type::List(of) if !x.may_equal(of) => {
-                    Err(ExprError::new(format!("{} is never in this list, which holds {}", x.kind(), of.kind())))
-                }
+                Type::List(of) if !x.may_equal(of) => Err(ExprError::new(format!(
+                    "{} is never in this list, which holds {}",
+                    x.kind(),
+                    of.kind()
+                ))),
                 Type::Any | Type::List(_) | Type::Map(_) | Type::Record(_) => Ok(Type::Bool),
-                other => Err(ExprError::new(format!("cannot look for {} in {}", x.kind(), other.kind()))),
+                other => {
+                    Err(ExprError::new(format!("cannot look for {} in {}", x.kind(), other.kind())))
+                }
             },
             Binary::Add => add(&x, &y),
-            Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo => calculate(op, &x, &y),
+            Binary::Subtract | Binary::Multiply | Binary::Divide | Binary::Modulo => {
+                calculate(op, &x, &y)
+            }
         }
     }
 
@@ -233,7 +272,11 @@ impl<'a> Env<'a> {
             Type::List(of) => (**of).clone(),
             Type::Any => Type::Any,
             other => {
-                let wrong = format!("{}() cannot take {}; a list was expected", ranked.rank.name(), other.kind());
+                let wrong = format!(
+                    "{}() cannot take {}; a list was expected",
+                    ranked.rank.name(),
+                    other.kind()
+                );
                 return Err(ExprError::new(wrong).at(ranked.range.span));
             }
         };
@@ -252,7 +295,8 @@ impl<'a> Env<'a> {
             Type::Record(_) => (Type::Text, Type::Any),
             Type::Any => (Type::Any, Type::Any),
             other => {
-                let wrong = format!("cannot go through {}; a list or a map was expected", other.kind());
+                let wrong =
+                    format!("cannot go through {}; a list or a map was expected", other.kind());
                 return Err(ExprError::new(wrong).at(fold.range.span));
             }
         };
@@ -261,7 +305,9 @@ impl<'a> Env<'a> {
         self.bound.push((&fold.accu, Type::Any));
         match &fold.item2 {
             Some(second) => self.bound.extend([(fold.item.as_str(), key), (second.as_str(), item)]),
-            None if matches!(range, Type::Map(_) | Type::Record(_)) => self.bound.push((&fold.item, key)),
+            None if matches!(range, Type::Map(_) | Type::Record(_)) => {
+                self.bound.push((&fold.item, key))
+            }
             None => self.bound.push((&fold.item, item)),
         }
         let all = [&fold.go_on, &fold.step].into_iter().try_for_each(|n| self.node(n).map(|_| ()));
@@ -340,7 +386,11 @@ fn add(x: &Type, y: &Type) -> Result<Type, ExprError> {
         (Number, Number) => Number,
         (List(a), List(b)) => List(Arc::new((**a).clone().join((**b).clone()))),
         (x, y) => {
-            let hint = if *x == Text || *y == Text { "; put string( ) around what is no string" } else { "" };
+            let hint = if *x == Text || *y == Text {
+                "; put string( ) around what is no string"
+            } else {
+                ""
+            };
             return Err(ExprError::new(format!("cannot add {} and {}{hint}", x.kind(), y.kind())));
         }
     })
@@ -354,6 +404,12 @@ fn calculate(op: Binary, x: &Type, y: &Type) -> Result<Type, ExprError> {
         (Time, Time) if op == Binary::Subtract => Span,
         (Time, Span) if op == Binary::Subtract => Time,
         (Span, Span) if op == Binary::Subtract => Span,
-        (x, y) => return Err(ExprError::new(format!("cannot calculate with {} and {}", x.kind(), y.kind()))),
+        (x, y) => {
+            return Err(ExprError::new(format!(
+                "cannot calculate with {} and {}",
+                x.kind(),
+                y.kind()
+            )));
+        }
     })
 }

@@ -14,8 +14,20 @@ pub(super) const DURATION: &str = "google.protobuf.Duration";
 const EXACT: f64 = 9_007_199_254_740_992.0;
 
 /// The names that stand for types.
-pub(super) const TYPES: [&str; 12] =
-    ["int", "uint", "double", "bool", "string", "bytes", "list", "map", "null_type", "type", TIMESTAMP, DURATION];
+pub(super) const TYPES: [&str; 12] = [
+    "int",
+    "uint",
+    "double",
+    "bool",
+    "string",
+    "bytes",
+    "list",
+    "map",
+    "null_type",
+    "type",
+    TIMESTAMP,
+    DURATION,
+];
 
 /// A literal of a program.
 #[derive(Clone, Debug)]
@@ -62,8 +74,9 @@ pub enum Val<'a> {
     Int(i64),
     /// A whole number that cannot be negative.
     UInt(u64),
-    /// A whole number of data, as JSON has it: a double by the language's conversion (cel-spec, JSON data conversion), kept
-    /// exactly as it came. It divides as one, and still counts, indexes and prints as a whole one.
+    /// A whole number of data, as JSON has it: a double by the language's conversion (cel-spec,
+    /// JSON data conversion), kept exactly as it came. It divides as one, and still counts, indexes
+    /// and prints as a whole one.
     Data(i64),
     /// Any other number.
     Double(f64),
@@ -168,7 +181,9 @@ impl<'a> Val<'a> {
     pub(super) fn under(&self, key: &Val<'_>) -> Option<Val<'a>> {
         match (self, key) {
             (_, Val::Str(key)) => self.field(key),
-            (Self::Map(entries), key) => entries.iter().find(|(k, _)| k.same_scalar(key)).map(|(_, v)| v.clone()),
+            (Self::Map(entries), key) => {
+                entries.iter().find(|(k, _)| k.same_scalar(key)).map(|(_, v)| v.clone())
+            }
             _ => None,
         }
     }
@@ -202,17 +217,23 @@ impl<'a> Val<'a> {
     pub(super) fn entries(&self) -> Option<Entries<'a>> {
         let numbered = |(i, v): (usize, Val<'a>)| (Val::Int(i as i64), v);
         Some(match self {
-            Self::Json(Value::Array(items)) => Box::new(items.iter().map(Val::json).enumerate().map(numbered)),
+            Self::Json(Value::Array(items)) => {
+                Box::new(items.iter().map(Val::json).enumerate().map(numbered))
+            }
             Self::List(items) => {
                 let items = Rc::clone(items);
                 Box::new((0..items.len()).map(move |i| (Val::Int(i as i64), items[i].clone())))
             }
-            Self::Json(Value::Object(map)) => Box::new(map.iter().map(|(k, v)| (Val::str(k), Val::json(v)))),
+            Self::Json(Value::Object(map)) => {
+                Box::new(map.iter().map(|(k, v)| (Val::str(k), Val::json(v))))
+            }
             Self::Map(map) => {
                 let map = Rc::clone(map);
                 Box::new((0..map.len()).map(move |i| map[i].clone()))
             }
-            Self::Labels(labels) => Box::new(labels.iter().map(|(k, v)| (Val::str(k), Val::str(v)))),
+            Self::Labels(labels) => {
+                Box::new(labels.iter().map(|(k, v)| (Val::str(k), Val::str(v))))
+            }
             _ => return None,
         })
     }
@@ -248,9 +269,15 @@ impl<'a> Val<'a> {
             Self::List(items) => items.iter().for_each(|item| add(0, item)),
             Self::Bytes(bytes) => all.0 += bytes.len(),
             Self::Map(map) => map.iter().for_each(|(key, item)| add(key.measured(most, 1).0, item)),
-            Self::Json(Value::Array(items)) => items.iter().for_each(|item| add(0, &Val::json(item))),
-            Self::Json(Value::Object(map)) => map.iter().for_each(|(key, item)| add(key.len(), &Val::json(item))),
-            Self::Labels(labels) => labels.iter().for_each(|(key, text)| add(key.len(), &Val::str(text))),
+            Self::Json(Value::Array(items)) => {
+                items.iter().for_each(|item| add(0, &Val::json(item)))
+            }
+            Self::Json(Value::Object(map)) => {
+                map.iter().for_each(|(key, item)| add(key.len(), &Val::json(item)))
+            }
+            Self::Labels(labels) => {
+                labels.iter().for_each(|(key, text)| add(key.len(), &Val::str(text)))
+            }
             Self::Alert(alert) => {
                 add(0, &Val::Labels(&alert.labels));
                 add(alert.summary.len(), &Val::json(&alert.body));
@@ -270,9 +297,8 @@ impl<'a> Val<'a> {
         match self {
             Self::Str(s) => s.to_string(),
             Self::Severity(s) => s.to_string(),
-            Self::Double(d) => {
-                serde_json::Number::from_f64(*d).map_or_else(|| d.to_string(), |n| trim_zero(&n.to_string()))
-            }
+            Self::Double(d) => serde_json::Number::from_f64(*d)
+                .map_or_else(|| d.to_string(), |n| trim_zero(&n.to_string())),
             Self::Type(name) => (*name).to_owned(),
             other => match other.to_json() {
                 Value::String(s) => s,
@@ -291,20 +317,24 @@ impl<'a> Val<'a> {
             // In JSON there is one kind of numbers, and devices that want a whole one take no 44.0.
             Self::Double(d) if d.fract() == 0.0 && d.abs() < EXACT => Value::from(*d as i64),
             Self::Double(d) => Value::from(*d),
-            Self::Bytes(bytes) => Value::from(base64::engine::general_purpose::STANDARD.encode(bytes)),
+            Self::Bytes(bytes) => {
+                Value::from(base64::engine::general_purpose::STANDARD.encode(bytes))
+            }
             Self::Type(name) => Value::from(*name),
             Self::Str(s) => Value::from(s.as_ref()),
             Self::Severity(s) => Value::from(s.as_str()),
             Self::Time(t) => Value::from(t.to_rfc3339_opts(SecondsFormat::AutoSi, true)),
-            Self::Span(d) => {
-                Value::from(Period::from_millis(u64::try_from(d.num_milliseconds()).unwrap_or(0)).to_string())
-            }
+            Self::Span(d) => Value::from(
+                Period::from_millis(u64::try_from(d.num_milliseconds()).unwrap_or(0)).to_string(),
+            ),
             Self::Json(v) => (*v).clone(),
             Self::List(items) => Value::Array(items.iter().map(Val::to_json).collect()),
-            Self::Map(map) => Value::Object(map.iter().map(|(k, v)| (k.text(), v.to_json())).collect()),
-            Self::Labels(labels) => {
-                Value::Object(labels.iter().map(|(k, v)| (k.clone(), Value::from(v.as_str()))).collect())
+            Self::Map(map) => {
+                Value::Object(map.iter().map(|(k, v)| (k.text(), v.to_json())).collect())
             }
+            Self::Labels(labels) => Value::Object(
+                labels.iter().map(|(k, v)| (k.clone(), Value::from(v.as_str()))).collect(),
+            ),
             Self::Alert(alert) => serde_json::to_value(alert).unwrap_or(Value::Null),
         }
     }
@@ -341,7 +371,9 @@ impl<'a> Val<'a> {
 
     /// As a whole number; none where there is no way.
     pub(super) fn as_int(&self) -> Result<Option<Self>, ExprError> {
-        let int = |n: Option<i64>| n.map(|n| Some(Self::Int(n))).ok_or_else(|| self.not("a whole number of 64 bits"));
+        let int = |n: Option<i64>| {
+            n.map(|n| Some(Self::Int(n))).ok_or_else(|| self.not("a whole number of 64 bits"))
+        };
         match self {
             Self::Int(i) | Self::Data(i) => int(Some(*i)),
             Self::UInt(u) => int(i64::try_from(*u).ok()),
@@ -359,7 +391,9 @@ impl<'a> Val<'a> {
         match self {
             Self::Int(i) | Self::Data(i) => uint(u64::try_from(*i).ok()),
             Self::UInt(u) => uint(Some(*u)),
-            Self::Double(d) => uint((*d > -1.0 && *d < 18_446_744_073_709_551_615.0).then_some(*d as u64)),
+            Self::Double(d) => {
+                uint((*d > -1.0 && *d < 18_446_744_073_709_551_615.0).then_some(*d as u64))
+            }
             Self::Str(s) => uint(s.parse().ok()),
             _ => Ok(None),
         }
@@ -368,7 +402,9 @@ impl<'a> Val<'a> {
     /// As a number with a fraction; none where there is no way.
     pub(super) fn as_double(&self) -> Result<Option<Self>, ExprError> {
         match self {
-            Self::Str(s) => s.parse().map(|d| Some(Self::Double(d))).map_err(|_| self.not("a number")),
+            Self::Str(s) => {
+                s.parse().map(|d| Some(Self::Double(d))).map_err(|_| self.not("a number"))
+            }
             other => Ok(other.number().map(Self::Double)),
         }
     }
@@ -378,7 +414,9 @@ impl<'a> Val<'a> {
         match self {
             Self::Bool(b) => Some(*b),
             Self::Str(s) if ["true", "True", "TRUE", "t", "1"].contains(&s.as_ref()) => Some(true),
-            Self::Str(s) if ["false", "False", "FALSE", "f", "0"].contains(&s.as_ref()) => Some(false),
+            Self::Str(s) if ["false", "False", "FALSE", "f", "0"].contains(&s.as_ref()) => {
+                Some(false)
+            }
             _ => None,
         }
     }
@@ -432,7 +470,8 @@ impl<'a> Val<'a> {
     /// Whether both are of one total order, so that a list of such values can be sorted.
     pub(super) fn ranks_with(&self, other: &Val<'_>) -> bool {
         let numbers = self.number().is_some() && other.number().is_some();
-        self.order(other).is_some() && (numbers || std::mem::discriminant(self) == std::mem::discriminant(other))
+        self.order(other).is_some()
+            && (numbers || std::mem::discriminant(self) == std::mem::discriminant(other))
     }
 
     /// Bytes it takes to make, for the budget.

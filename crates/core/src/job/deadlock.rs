@@ -16,8 +16,8 @@ pub struct BlockedChild {
     pub behind: Option<JobId>,
 }
 
-/// Of each ring of jobs that wait for each other the one that has to give way, and one that it waits for: of those that
-/// wait for a target the one that stands below the youngest job.
+/// Of each ring of jobs that wait for each other the one that has to give way, and one that it
+/// waits for: of those that wait for a target the one that stands below the youngest job.
 pub fn deadlocks(waiting: &[BlockedChild]) -> Vec<(BlockedChild, JobId)> {
     let mut edges: BTreeMap<JobId, Vec<JobId>> = BTreeMap::new();
     for one in waiting {
@@ -36,14 +36,17 @@ pub fn deadlocks(waiting: &[BlockedChild]) -> Vec<(BlockedChild, JobId)> {
         }
         false
     };
-    let stuck =
-        waiting.iter().filter_map(|one| Some((*one, one.behind?))).filter(|(one, behind)| leads(*behind, one.job));
+    let stuck = waiting
+        .iter()
+        .filter_map(|one| Some((*one, one.behind?)))
+        .filter(|(one, behind)| leads(*behind, one.job));
     let mut stuck: Vec<(BlockedChild, JobId)> = stuck.collect();
     stuck.sort_by_key(|(one, _)| std::cmp::Reverse((one.root, one.job)));
     // One that gives way opens its ring; of others it says nothing.
     let mut giving: Vec<(BlockedChild, JobId)> = Vec::new();
     for (one, behind) in stuck {
-        let same_ring = giving.iter().any(|(other, b)| leads(*b, one.job) && leads(behind, other.job));
+        let same_ring =
+            giving.iter().any(|(other, b)| leads(*b, one.job) && leads(behind, other.job));
         if !same_ring {
             giving.push((one, behind));
         }

@@ -1,5 +1,5 @@
-//! What a job would do, worked out without doing anything: every value that can be known beforehand, each request as
-//! it would be sent, and of the rest what it depends on.
+//! What a job would do, worked out without doing anything: every value that can be known
+//! beforehand, each request as it would be sent, and of the rest what it depends on.
 
 use super::{Facts, Place, execution::EVALUATED_AT_ONCE};
 use crate::{
@@ -18,7 +18,8 @@ use std::{
 
 /// Items of a list that are shown one by one.
 const ITEMS_SHOWN: usize = 100;
-/// About how many bytes are shown in all: of lists within lists, and of large inputs at many places, there is no end.
+/// About how many bytes are shown in all: of lists within lists, and of large inputs at many
+/// places, there is no end.
 const ROOM: usize = 4 << 20;
 /// What a step takes of it beside its values.
 const STEP: usize = 512;
@@ -83,8 +84,14 @@ pub struct DryRun {
 pub type Operations<'a> = dyn Fn(&str, &str) -> Option<&'a Operation> + 'a;
 
 /// Works out what a job would do.
-pub fn dry_run(runbook: &Runbook, facts: &Facts, alarm: Option<&Alarm>, operations: &Operations<'_>) -> DryRun {
-    let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target, "failure": null,
+pub fn dry_run(
+    runbook: &Runbook,
+    facts: &Facts,
+    alarm: Option<&Alarm>,
+    operations: &Operations<'_>,
+) -> DryRun {
+    let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target,
+        "failure": null,
         "failed_step": null, "state": null, "effect": null, "errors": {} });
     let mut dry = Dry {
         facts,
@@ -155,7 +162,8 @@ impl Dry<'_, '_> {
         let passed_over = around || told.when == Some(Preview::Known(Value::Bool(false)));
         self.passed_over = passed_over;
         self.action(step, place, &mut told);
-        // Whether it runs is not known, or it does not: what it would give is not known to have been given.
+        // Whether it runs is not known, or it does not: what it would give is not known to have
+        // been given.
         if passed_over || !matches!(told.when, None | Some(Preview::Known(Value::Bool(true)))) {
             self.outputs.remove(&step.id);
         }
@@ -201,13 +209,18 @@ impl Dry<'_, '_> {
                 told.given.push(("require".into(), held));
             }
             Action::Set(set) => {
-                let values: Vec<(String, Preview)> =
-                    set.values.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+                let values: Vec<(String, Preview)> = set
+                    .values
+                    .entries()
+                    .into_iter()
+                    .map(|(name, t)| (name, self.template(&t)))
+                    .collect();
                 let known = |(name, told): &(String, Preview)| match told {
                     Preview::Known(value) => Some((name.clone(), value.clone())),
                     _ => None,
                 };
-                if let Some(all) = values.iter().map(known).collect::<Option<Map<String, Value>>>() {
+                if let Some(all) = values.iter().map(known).collect::<Option<Map<String, Value>>>()
+                {
                     self.outputs.insert(step.id.clone(), Value::Object(all));
                 }
                 told.given = values;
@@ -222,23 +235,41 @@ impl Dry<'_, '_> {
             }
             Action::Ask(ask) => {
                 told.given.push(("ask".into(), self.template(&ask.text)));
-                let choices = ask.choices.iter().map(|(name, words)| (name.clone(), self.template(words)));
+                let choices =
+                    ask.choices.iter().map(|(name, words)| (name.clone(), self.template(words)));
                 told.given.extend(choices.collect::<Vec<_>>());
             }
             Action::Await(event) => {
-                told.given.extend(event.chooses().map(|(key, t)| (key, self.template(t))).collect::<Vec<_>>());
-                let condition = event.condition.iter().map(|c| ("where".into(), Preview::Known(c.text().into())));
+                told.given.extend(
+                    event.chooses().map(|(key, t)| (key, self.template(t))).collect::<Vec<_>>(),
+                );
+                let condition = event
+                    .condition
+                    .iter()
+                    .map(|c| ("where".into(), Preview::Known(c.text().into())));
                 told.given.extend(condition);
             }
             Action::Child(child) => {
-                told.given = child.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+                told.given = child
+                    .give
+                    .entries()
+                    .into_iter()
+                    .map(|(name, t)| (name, self.template(&t)))
+                    .collect();
             }
             Action::Emit(emit) => {
-                told.given = emit.values.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+                told.given = emit
+                    .values
+                    .entries()
+                    .into_iter()
+                    .map(|(name, t)| (name, self.template(&t)))
+                    .collect();
             }
             Action::Pause(pause) => told.given.push(("pause".into(), self.length(&pause.long))),
             Action::Finish(finish) => {
-                told.given.extend(finish.because.iter().map(|text| ("because".into(), self.template(text))));
+                told.given.extend(
+                    finish.because.iter().map(|text| ("because".into(), self.template(text))),
+                );
             }
         }
     }
@@ -247,7 +278,10 @@ impl Dry<'_, '_> {
         // Until the first that is taken for certain, any may be.
         let mut open = Some(true);
         for branch in &choose.branches {
-            let held = branch.when.as_ref().map_or(Preview::Known(true.into()), |when| self.condition(when));
+            let held = branch
+                .when
+                .as_ref()
+                .map_or(Preview::Known(true.into()), |when| self.condition(when));
             let taken = match (open, &held) {
                 (Some(false), _) | (_, Preview::Known(Value::Bool(false))) => Some(false),
                 (Some(true), Preview::Known(_)) => Some(true),
@@ -278,7 +312,8 @@ impl Dry<'_, '_> {
                 told.left_out = all - number;
                 break;
             }
-            let label = item.as_ref().map_or_else(|| each.name.clone(), |item| item_label(number, item));
+            let label =
+                item.as_ref().map_or_else(|| each.name.clone(), |item| item_label(number, item));
             let taken = item.as_ref().map(|_| true);
             self.bound.push((each.name.clone(), item));
             let steps = self.list(&each.steps, &place.item(number));
@@ -289,7 +324,8 @@ impl Dry<'_, '_> {
     }
 
     fn call(&mut self, call: &Call, told: &mut DryStep) {
-        told.given = call.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+        told.given =
+            call.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
         let known = |(name, told): &(String, Preview)| match told {
             Preview::Known(value) => Some((name.clone(), value.clone())),
             _ => None,
@@ -318,7 +354,10 @@ impl Dry<'_, '_> {
     }
 
     fn length(&self, length: &Length) -> Preview {
-        length.template().map_or_else(|| Preview::Known(length.to_string().into()), |template| self.template(template))
+        length.template().map_or_else(
+            || Preview::Known(length.to_string().into()),
+            |template| self.template(template),
+        )
     }
 
     fn template(&self, template: &Template) -> Preview {
@@ -373,7 +412,11 @@ impl Dry<'_, '_> {
             alert: self.facts.alert.as_ref(),
             alarm: self.alarm,
             event: None,
-            bound: self.bound.iter().filter_map(|(name, item)| Some((name.as_str(), item.as_ref()?))).collect(),
+            bound: self
+                .bound
+                .iter()
+                .filter_map(|(name, item)| Some((name.as_str(), item.as_ref()?)))
+                .collect(),
             left: Cell::new(EVALUATED_AT_ONCE),
         })
     }

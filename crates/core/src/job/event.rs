@@ -1,7 +1,8 @@
 //! What happens to a job, and what is to be done then.
 
 use super::{
-    ChildEnd, Decided, Emitted, EventWait, JobEffect, JobState, Launching, Place, Question, Recall, Resolution,
+    ChildEnd, Decided, Emitted, EventWait, JobEffect, JobState, Launching, Place, Question, Recall,
+    Resolution,
 };
 use crate::{
     Alert, JobId, Period,
@@ -34,8 +35,8 @@ pub struct Facts {
 /// What happens to a job.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Event {
-    /// A node took it up, for the first time, after a wait, or after another node's death. With it comes what has
-    /// come from outside meanwhile.
+    /// A node took it up, for the first time, after a wait, or after another node's death. With it
+    /// comes what has come from outside meanwhile.
     Taken(Repeats, Vec<(Place, StepEvent)>),
     /// Something came from outside while a node executes it.
     Came(Vec<(Place, StepEvent)>),
@@ -156,11 +157,13 @@ pub enum Effect {
         /// A map.
         saw: Value,
     },
-    /// Call an operation; answer with [`Event::Step`]. Of a call that waited for its turn it comes again.
+    /// Call an operation; answer with [`Event::Step`]. Of a call that waited for its turn it comes
+    /// again.
     Call(CallOut),
     /// Record a question to a person; answer with [`StepEvent::Decided`] or [`StepEvent::Silent`].
     Ask(Question),
-    /// Record that an event is waited for; answer with [`StepEvent::Heard`], as often as there is something.
+    /// Record that an event is waited for; answer with [`StepEvent::Heard`], as often as there is
+    /// something.
     Listen(EventWait),
     /// Record that a question, or an event, is not waited for any more.
     Withdraw(Place),
@@ -168,8 +171,8 @@ pub enum Effect {
     LeaveQueue(Place),
     /// Record an event of the job's own.
     Emit(Emitted),
-    /// Make a job, unless this was done before; answer with [`StepEvent::Launched`] or [`StepEvent::Broke`], and later
-    /// with [`StepEvent::Ended`].
+    /// Make a job, unless this was done before; answer with [`StepEvent::Launched`] or
+    /// [`StepEvent::Broke`], and later with [`StepEvent::Ended`].
     Launch(Launching),
     /// Tell a job to stop; answer with [`StepEvent::Recalled`].
     Recall(Recall),
@@ -224,8 +227,8 @@ pub struct CallOut {
     pub timeout: Option<Period>,
     /// With which try its answer is kept: of a check that looks again and again with its only one.
     pub kept_with: u32,
-    /// Not the operation is called, but its own probe: whether a call with this was done. Its output is `done`, and the
-    /// probe's own as `result`.
+    /// Not the operation is called, but its own probe: whether a call with this was done. Its
+    /// output is `done`, and the probe's own as `result`.
     pub probes: bool,
 }
 

@@ -1,11 +1,13 @@
-//! Executes lists of steps: begins what is next, goes on with what is open, and says what a list ended with.
+//! Executes lists of steps: begins what is next, goes on with what is open, and says what a list
+//! ended with.
 //!
-//! Everything open is visited at every event; each asks for itself whether the event, the time or a halt
-//! concerns it. So it does not matter which of them came first, and an event for what is not open any more
-//! finds nobody. How each kind goes on stands in `steps`.
+//! Everything open is visited at every event; each asks for itself whether the event, the time or a
+//! halt concerns it. So it does not matter which of them came first, and an event for what is not
+//! open any more finds nobody. How each kind goes on stands in `steps`.
 
 use super::{
-    Block, CallOut, Effect, Facts, Open, Place, Repeats, Resolution, StepEvent, StepOutputs, StepResult,
+    Block, CallOut, Effect, Facts, Open, Place, Repeats, Resolution, StepEvent, StepOutputs,
+    StepResult,
     progress::{Doing, Ending, Queued},
     steps,
 };
@@ -27,12 +29,12 @@ use std::{
 /// Most steps that one job may begin.
 pub const MAX_BEGUN: u32 = 10_000;
 
-/// Steps that one event may begin; the others have their turn when these are recorded, so that no runbook holds
-/// up a node.
+/// Steps that one event may begin; the others have their turn when these are recorded, so that no
+/// runbook holds up a node.
 const AT_A_TIME: u32 = 100;
 
-/// Steps of evaluation after which the rest is left for the next event in the same way; a step is one part of an expression
-/// visited, or 64 bytes made.
+/// Steps of evaluation after which the rest is left for the next event in the same way; a step is
+/// one part of an expression visited, or 64 bytes made.
 const EVALUATED_AT_A_TIME: u32 = 100_000;
 
 /// Steps of evaluation that one look may take, as the values that one step is given.
@@ -105,7 +107,8 @@ pub(super) enum Turn {
 pub(super) struct Around<'m> {
     /// The step around it.
     pub place: Place,
-    /// The loops around: the name of the item, the step that goes through the list, the item's number.
+    /// The loops around: the name of the item, the step that goes through the list, the item's
+    /// number.
     pub items: Vec<(&'m str, Place, usize)>,
     /// No further step is begun.
     pub halt: bool,
@@ -168,7 +171,8 @@ impl StepEnd {
         Self::Failed { told: message.clone(), message, done: false }
     }
 
-    /// What a list of steps within a step ended with; the step itself goes on where nothing went wrong.
+    /// What a list of steps within a step ended with; the step itself goes on where nothing went
+    /// wrong.
     pub(super) fn of(end: End, done: impl FnOnce() -> Value) -> Self {
         match end {
             End::Done => Self::Done(done()),
@@ -181,7 +185,12 @@ impl StepEnd {
 
 impl<'m> Execution<'m> {
     /// Goes on with a list of steps; what it ended with, if it has.
-    pub(super) fn block(&mut self, steps: &'m [Step], block: &mut Block, around: &Around<'m>) -> Option<End> {
+    pub(super) fn block(
+        &mut self,
+        steps: &'m [Step],
+        block: &mut Block,
+        around: &Around<'m>,
+    ) -> Option<End> {
         loop {
             let Some(step) = steps.get(block.at) else { return Some(End::Done) };
             let place = around.place.within(&step.id);
@@ -239,9 +248,16 @@ impl<'m> Execution<'m> {
     }
 
     /// Whether a step is to be begun, or passed over.
-    fn is_due(&mut self, step: &'m Step, place: &Place, around: &Around<'m>) -> Result<bool, String> {
+    fn is_due(
+        &mut self,
+        step: &'m Step,
+        place: &Place,
+        around: &Around<'m>,
+    ) -> Result<bool, String> {
         if let Some(when) = &step.when {
-            let due = self.see(around, |scope| when.holds(scope)).map_err(|e| format!("when: {when}: {e}"))?;
+            let due = self
+                .see(around, |scope| when.holds(scope))
+                .map_err(|e| format!("when: {when}: {e}"))?;
             if !due {
                 let saw = self.see(around, |scope| when.saw(scope));
                 self.saw(place, saw);
@@ -271,15 +287,25 @@ impl<'m> Execution<'m> {
     }
 
     /// Begins a step; what it ended with, if it has.
-    fn begin(&mut self, step: &'m Step, place: &Place, open: &mut Open, around: &Around<'m>) -> Option<StepEnd> {
+    fn begin(
+        &mut self,
+        step: &'m Step,
+        place: &Place,
+        open: &mut Open,
+        around: &Around<'m>,
+    ) -> Option<StepEnd> {
         match &step.action {
             Action::Call(call) => steps::call::begin(self, (step, call), place, open, around),
             Action::Require(require) => Some(steps::require::run(self, require, place, around)),
             Action::Set(set) => Some(steps::set::run(self, set, place, around)),
             Action::Check(check) => steps::check::begin(self, check, place, open, around),
-            Action::Choose(choose) => steps::choose::begin(self, (step, choose), place, open, around),
+            Action::Choose(choose) => {
+                steps::choose::begin(self, (step, choose), place, open, around)
+            }
             Action::Each(each) => steps::each::begin(self, (step, each), place, open, around),
-            Action::Together(together) => steps::together::begin(self, (step, together), place, open, around),
+            Action::Together(together) => {
+                steps::together::begin(self, (step, together), place, open, around)
+            }
             Action::Ask(ask) => steps::ask::begin(self, ask, place, open, around),
             Action::Await(event) => steps::awaiting::begin(self, event, place, open, around),
             Action::Pause(pause) => steps::pause::begin(self, pause, place, open),
@@ -290,19 +316,31 @@ impl<'m> Execution<'m> {
     }
 
     /// Goes on with a step that is open.
-    fn go_on(&mut self, step: &'m Step, place: &Place, open: &mut Open, around: &Around<'m>) -> Option<StepEnd> {
+    fn go_on(
+        &mut self,
+        step: &'m Step,
+        place: &Place,
+        open: &mut Open,
+        around: &Around<'m>,
+    ) -> Option<StepEnd> {
         match &step.action {
             Action::Call(call) => steps::call::go_on(self, (step, call), place, open, around),
             Action::Check(check) => steps::check::go_on(self, check, place, open, around),
-            Action::Choose(choose) => steps::choose::go_on(self, (step, choose), place, open, around),
+            Action::Choose(choose) => {
+                steps::choose::go_on(self, (step, choose), place, open, around)
+            }
             Action::Each(each) => steps::each::go_on(self, (step, each), place, open, around),
-            Action::Together(together) => steps::together::go_on(self, (step, together), place, open, around),
+            Action::Together(together) => {
+                steps::together::go_on(self, (step, together), place, open, around)
+            }
             Action::Ask(ask) => steps::ask::go_on(self, ask, place, open, around),
             Action::Await(event) => steps::awaiting::go_on(self, event, place, open, around),
             Action::Pause(_) => steps::pause::go_on(self, open, around),
             Action::Child(child) => steps::child::go_on(self, (step, child), place, open, around),
             // These end as they begin.
-            Action::Require(_) | Action::Set(_) | Action::Emit(_) | Action::Finish(_) => Some(StepEnd::Halted),
+            Action::Require(_) | Action::Set(_) | Action::Emit(_) | Action::Finish(_) => {
+                Some(StepEnd::Halted)
+            }
         }
     }
 
@@ -317,7 +355,9 @@ impl<'m> Execution<'m> {
         around: &Around<'m>,
     ) -> Option<End> {
         self.leave_queue(place);
-        let short = |text: String| if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text };
+        let short = |text: String| {
+            if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text }
+        };
         // How the last try ended was recorded when it was decided to try again.
         let recorded = matches!(open.doing, Doing::Again(_));
         let (at, told) = match ended {
@@ -326,7 +366,9 @@ impl<'m> Execution<'m> {
                 self.note_undo(step, place);
                 block.at += 1;
                 let too_much = self.kept.is_too_much();
-                return too_much.then(|| End::Failed(place.clone(), "the steps gave more than a job may keep".into()));
+                return too_much.then(|| {
+                    End::Failed(place.clone(), "the steps gave more than a job may keep".into())
+                });
             }
             StepEnd::Stands => {
                 block.at += 1;
@@ -406,7 +448,11 @@ impl<'m> Execution<'m> {
     /// What a condition saw: what it reads, and what that held.
     pub(super) fn saw(&mut self, place: &Place, saw: Map<String, Value>) {
         if !saw.is_empty() {
-            self.effects.push(Effect::StepSaw { place: place.clone(), attempt: 1, saw: Value::Object(saw) });
+            self.effects.push(Effect::StepSaw {
+                place: place.clone(),
+                attempt: 1,
+                saw: Value::Object(saw),
+            });
         }
     }
 
@@ -416,11 +462,14 @@ impl<'m> Execution<'m> {
         self.effects.push(Effect::Call(call));
     }
 
-    /// What another job has done at a place does not stand any more: it is done again, and so is all that comes behind it.
+    /// What another job has done at a place does not stand any more: it is done again, and so is
+    /// all that comes behind it.
     pub(super) fn does_not_stand(&mut self, place: &Place) {
         let carried = std::mem::take(&mut self.carried);
         let is_of = |done: &Place, top: &Place| {
-            done.as_str().strip_prefix(top.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '[']))
+            done.as_str()
+                .strip_prefix(top.as_str())
+                .is_some_and(|rest| rest.is_empty() || rest.starts_with(['.', '[']))
         };
         if let Some(undo) = &mut self.undo {
             undo.retain(|done| !carried.iter().chain([place]).any(|top| is_of(done, top)));
@@ -430,14 +479,19 @@ impl<'m> Execution<'m> {
     /// How it is with the turn of a call. Whose turn has come is sent by whoever asks.
     pub(super) fn turn_of(&mut self, place: &Place, attempt: u32) -> Turn {
         let told = self.news.steps.iter().position(|(p, a, what)| {
-            p == place && (*what == StepEvent::Turn || *a == attempt && matches!(what, StepEvent::Queued { .. }))
+            p == place
+                && (*what == StepEvent::Turn
+                    || *a == attempt && matches!(what, StepEvent::Queued { .. }))
         });
         match told.map(|at| self.news.steps.remove(at).2) {
             Some(StepEvent::Queued { until }) => {
-                let queued = self.queued.entry(place.clone()).or_insert(Queued { since: self.now, until });
+                let queued =
+                    self.queued.entry(place.clone()).or_insert(Queued { since: self.now, until });
                 queued.until = until;
             }
-            Some(_) => self.queued.get_mut(place).into_iter().for_each(|queued| queued.until = self.now),
+            Some(_) => {
+                self.queued.get_mut(place).into_iter().for_each(|queued| queued.until = self.now)
+            }
             None => {}
         }
         match self.queued.get(place) {
@@ -469,27 +523,36 @@ impl<'m> Execution<'m> {
     }
 
     /// What came of a call, if that is the event.
-    pub(super) fn answer_of(&mut self, place: &Place, attempt: u32) -> Option<Result<Value, (Failure, Repeat)>> {
+    pub(super) fn answer_of(
+        &mut self,
+        place: &Place,
+        attempt: u32,
+    ) -> Option<Result<Value, (Failure, Repeat)>> {
         match self.news_of(place, attempt)? {
             StepEvent::Returned(output) => Some(Ok(output)),
             StepEvent::Broke { failure, repeat } => Some(Err((failure, repeat))),
             // Only a step of its own waits for that.
-            StepEvent::Later { repeat, .. } => {
-                Some(Err((Failure::lasting(CallEnd::Unknown, "it will call back, and nobody waits for that"), repeat)))
-            }
+            StepEvent::Later { repeat, .. } => Some(Err((
+                Failure::lasting(CallEnd::Unknown, "it will call back, and nobody waits for that"),
+                repeat,
+            ))),
             _ => None,
         }
     }
 
     /// What a person says of an unsure step, if that is the event.
     pub(super) fn word_of(&mut self, place: &Place) -> Option<(Resolution, Value)> {
-        let mine = matches!(&self.news.word, Some((p, ..)) if p.as_ref().is_none_or(|p| p == place));
+        let mine =
+            matches!(&self.news.word, Some((p, ..)) if p.as_ref().is_none_or(|p| p == place));
         if mine { self.news.word.take().map(|(_, word, output)| (word, output)) } else { None }
     }
 
     /// Whether a call that was out is lost, and whether it may be repeated.
     pub(super) fn is_lost(&self, place: &Place) -> Option<&Repeats> {
-        self.news.taken.as_ref().filter(|_| !self.news.sent.contains(place) && !self.queued.contains_key(place))
+        self.news
+            .taken
+            .as_ref()
+            .filter(|_| !self.news.sent.contains(place) && !self.queued.contains_key(place))
     }
 
     /// The time of a step as a whole, if that is over.
@@ -497,8 +560,14 @@ impl<'m> Execution<'m> {
         open.timeout(step).filter(|t| self.now >= open.since + self.held_for + t.delta())
     }
 
-    /// What ended because the time of the step around it was over has failed, unless more is halted.
-    pub(super) fn timed_out(step: &Step, over: Option<Period>, around: &Around<'_>, end: StepEnd) -> StepEnd {
+    /// What ended because the time of the step around it was over has failed, unless more is
+    /// halted.
+    pub(super) fn timed_out(
+        step: &Step,
+        over: Option<Period>,
+        around: &Around<'_>,
+        end: StepEnd,
+    ) -> StepEnd {
         match (end, over) {
             (StepEnd::Halted, Some(timeout)) if !around.halt => {
                 StepEnd::failed(format!("step `{}` took longer than {timeout}", step.id))
@@ -523,7 +592,12 @@ impl<'m> Execution<'m> {
     }
 
     /// The same, with an event that may be the one that is waited for.
-    pub(super) fn see_event<T>(&self, around: &Around<'_>, event: &Alert, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
+    pub(super) fn see_event<T>(
+        &self,
+        around: &Around<'_>,
+        event: &Alert,
+        read: impl FnOnce(&JobScope<'_>) -> T,
+    ) -> T {
         self.look(around, None, Some(event), read)
     }
 
@@ -536,17 +610,30 @@ impl<'m> Execution<'m> {
     ) -> T {
         let lanes = around.items.iter().map(|(_, place, number)| place.item(*number));
         let lanes: Vec<Place> = [Place::new("")].into_iter().chain(lanes).collect();
-        let items = around.items.iter().filter_map(|(name, place, n)| Some((*name, self.kept.item(place, *n)?)));
+        let items = around
+            .items
+            .iter()
+            .filter_map(|(name, place, n)| Some((*name, self.kept.item(place, *n)?)));
         let bound = items.chain(bound).collect();
         let steps = lanes.iter().flat_map(|lane| self.kept.of(lane.as_str())).collect();
         let job = json!({
             "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target,
-            "failure": self.ending.and_then(|e| e.failure.as_ref()), "failed_step": self.ending.and_then(|e| e.step.as_ref()),
-            "state": self.ending.map(|e| e.state), "effect": self.ending.map(|e| e.effect), "errors": self.errors,
+            "failure": self.ending.and_then(|e| e.failure.as_ref()),
+                "failed_step": self.ending.and_then(|e| e.step.as_ref()),
+            "state": self.ending.map(|e| e.state), "effect": self.ending.map(|e| e.effect),
+                "errors": self.errors,
         });
         let (inputs, alert, alarm) = (&self.facts.inputs, self.facts.alert.as_ref(), self.alarm);
-        let scope =
-            JobScope { inputs, steps, job: &job, alert, alarm, event, bound, left: Cell::new(EVALUATED_AT_ONCE) };
+        let scope = JobScope {
+            inputs,
+            steps,
+            job: &job,
+            alert,
+            alarm,
+            event,
+            bound,
+            left: Cell::new(EVALUATED_AT_ONCE),
+        };
         let seen = read(&scope);
         let spent = EVALUATED_AT_ONCE - scope.left.get();
         self.evaluated.set(self.evaluated.get().saturating_add(spent));

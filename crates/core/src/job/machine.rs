@@ -34,7 +34,8 @@ pub struct Machine<'a> {
     pub alarm: Option<Alarm>,
     /// How many alarms stand besides, of a job that is for several.
     pub others_raised: usize,
-    /// Whether more has come from outside than it is told: then no time is over for what may be among it.
+    /// Whether more has come from outside than it is told: then no time is over for what may be
+    /// among it.
     pub unread: bool,
 }
 
@@ -51,9 +52,23 @@ pub struct Summary {
 
 impl<'a> Machine<'a> {
     /// A job where it stands.
-    pub fn new(runbook: &'a Runbook, facts: &'a Facts, progress: Progress, kept: StepOutputs) -> Self {
+    pub fn new(
+        runbook: &'a Runbook,
+        facts: &'a Facts,
+        progress: Progress,
+        kept: StepOutputs,
+    ) -> Self {
         let timeout = runbook.timeout_with(&facts.inputs);
-        Self { runbook, facts, timeout, progress, kept, alarm: None, others_raised: 0, unread: false }
+        Self {
+            runbook,
+            facts,
+            timeout,
+            progress,
+            kept,
+            alarm: None,
+            others_raised: 0,
+            unread: false,
+        }
     }
 
     /// What follows from an event. Whatever has happened meanwhile is dealt with as well.
@@ -73,10 +88,14 @@ impl<'a> Machine<'a> {
                 news.taken = Some(repeats);
                 news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect();
             }
-            Event::Came(came) => news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect(),
+            Event::Came(came) => {
+                news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect()
+            }
             Event::Step { place, attempt, what } => news.steps.push((place, attempt, what)),
             Event::Resolved { place, word, output } => news.word = Some((place, word, output)),
-            Event::Pause { words } => _ = self.progress.paused.get_or_insert(Paused { since: now, words }),
+            Event::Pause { words } => {
+                _ = self.progress.paused.get_or_insert(Paused { since: now, words })
+            }
             Event::Resume => self.resume(now),
             Event::Cancel { undo, words } => self.cancel(now, undo, words),
         }
@@ -123,14 +142,16 @@ impl<'a> Machine<'a> {
         Summary { done: self.progress.done, total: self.runbook.steps.len(), doing }
     }
 
-    /// A person's word, or that of the job above, that it is to stop. What is taken back by then, and what follows a failure,
-    /// goes on: it is what sets things right. Only whoever has stopped it already, and says so again without taking back,
-    /// ends that too.
+    /// A person's word, or that of the job above, that it is to stop. What is taken back by then,
+    /// and what follows a failure, goes on: it is what sets things right. Only whoever has stopped
+    /// it already, and says so again without taking back, ends that too.
     fn cancel(&mut self, now: DateTime<Utc>, undo: bool, words: String) {
         // Whoever stops a job that is held holds it no longer.
         self.resume(now);
-        let sets_right =
-            matches!(self.progress.stage, Stage::Undoing | Stage::Recovering | Stage::Otherwise | Stage::Always);
+        let sets_right = matches!(
+            self.progress.stage,
+            Stage::Undoing | Stage::Recovering | Stage::Otherwise | Stage::Always
+        );
         let ends = !sets_right || (!undo && self.progress.told_to_stop);
         self.progress.told_to_stop = true;
         if ends {
@@ -182,8 +203,14 @@ impl<'a> Machine<'a> {
         self.still_open(now).outside
     }
 
-    /// Goes on with the steps of the stage; what they ended with, and whether there is more to begin at once.
-    fn execute(&mut self, now: DateTime<Utc>, news: &mut News, effects: &mut Vec<Effect>) -> (Option<End>, bool) {
+    /// Goes on with the steps of the stage; what they ended with, and whether there is more to
+    /// begin at once.
+    fn execute(
+        &mut self,
+        now: DateTime<Utc>,
+        news: &mut News,
+        effects: &mut Vec<Effect>,
+    ) -> (Option<End>, bool) {
         let (steps, around) = self.steps();
         let mut block = std::mem::take(&mut self.progress.block);
         let stop = self.stop();
@@ -203,7 +230,11 @@ impl<'a> Machine<'a> {
             begun: self.progress.begun,
             ending,
             paused: self.progress.paused.is_some(),
-            held_for: self.progress.paused.as_ref().map_or(TimeDelta::zero(), |paused| now - paused.since),
+            held_for: self
+                .progress
+                .paused
+                .as_ref()
+                .map_or(TimeDelta::zero(), |paused| now - paused.since),
             stop,
             news: std::mem::take(news),
             unread: self.unread,
@@ -212,7 +243,8 @@ impl<'a> Machine<'a> {
         };
         let end = execution.block(steps, &mut block, &around);
         let more = execution.has_enough() && !execution.paused;
-        let Execution { effects: told, undo, errors, carried, queued, begun, news: left, .. } = execution;
+        let Execution { effects: told, undo, errors, carried, queued, begun, news: left, .. } =
+            execution;
         (*effects, *news) = (told, left);
         self.progress.block = block;
         self.progress.errors = errors;
@@ -228,7 +260,9 @@ impl<'a> Machine<'a> {
     /// Whether jobs of its own that are stopped take back what they did, and why they are stopped.
     fn stop(&self) -> (bool, String) {
         match &self.progress.halt {
-            Some(Halt::Cancelled { undo, words }) => (*undo, format!("job {} was {words}", self.facts.id)),
+            Some(Halt::Cancelled { undo, words }) => {
+                (*undo, format!("job {} was {words}", self.facts.id))
+            }
             Some(Halt::Overdue) => (true, format!("the time of job {} is over", self.facts.id)),
             None => (true, format!("job {} does not need it any more", self.facts.id)),
         }
@@ -265,19 +299,28 @@ impl<'a> Machine<'a> {
     }
 
     fn forward_over(&mut self, now: DateTime<Utc>, end: End, halt: Option<Halt>) {
-        let ending =
-            |state, failure| Ending { state, effect: JobEffect::NotChecked, failure, step: None, early: false };
+        let ending = |state, failure| Ending {
+            state,
+            effect: JobEffect::NotChecked,
+            failure,
+            step: None,
+            early: false,
+        };
         let (ending, next) = match (end, halt) {
             // Also when all that was left was under way: a person wants it stopped.
-            (End::Done | End::Halted, Some(Halt::Cancelled { undo, words })) => {
-                (ending(JobState::Cancelled, Some(words)), if undo { Stage::Undoing } else { Stage::Always })
-            }
+            (End::Done | End::Halted, Some(Halt::Cancelled { undo, words })) => (
+                ending(JobState::Cancelled, Some(words)),
+                if undo { Stage::Undoing } else { Stage::Always },
+            ),
             (End::Done, _) if self.is_to_be_proved() => return self.prove(now),
             (End::Done, _) => (ending(JobState::Succeeded, None), Stage::Always),
-            (End::Finished(words), _) => (Ending { early: true, ..ending(JobState::Succeeded, words) }, Stage::Always),
-            (End::Failed(step, told), _) => {
-                (Ending { step: Some(step), ..ending(JobState::Failed, Some(told)) }, Stage::Undoing)
+            (End::Finished(words), _) => {
+                (Ending { early: true, ..ending(JobState::Succeeded, words) }, Stage::Always)
             }
+            (End::Failed(step, told), _) => (
+                Ending { step: Some(step), ..ending(JobState::Failed, Some(told)) },
+                Stage::Undoing,
+            ),
             (End::Halted, _) => (ending(JobState::Failed, Some(self.overdue())), Stage::Undoing),
         };
         self.progress.ending = Some(ending);
@@ -295,11 +338,14 @@ impl<'a> Machine<'a> {
 
     /// Goes on to the proof of the effect, if it can be said how long that may take.
     fn prove(&mut self, now: DateTime<Utc>) {
-        let made = self.runbook.confirm.as_ref().filter(|c| c.within.written().is_none()).map(|confirm| {
-            let mut kept = self.kept.clone();
-            let execution = self.looking_on(now, &mut kept);
-            execution.see(&Around::top(false), |scope| confirm.within.at(scope)).map_err(|e| e.to_string())
-        });
+        let made =
+            self.runbook.confirm.as_ref().filter(|c| c.within.written().is_none()).map(|confirm| {
+                let mut kept = self.kept.clone();
+                let execution = self.looking_on(now, &mut kept);
+                execution
+                    .see(&Around::top(false), |scope| confirm.within.at(scope))
+                    .map_err(|e| e.to_string())
+            });
         match made.transpose() {
             Ok(proof) => {
                 self.progress.proof = proof;
@@ -308,7 +354,8 @@ impl<'a> Machine<'a> {
             Err(e) => {
                 let (state, effect) = (JobState::Succeeded, JobEffect::Unconfirmed);
                 let failure = Some(format!("confirm: within: {e}"));
-                self.progress.ending = Some(Ending { state, effect, failure, step: None, early: false });
+                self.progress.ending =
+                    Some(Ending { state, effect, failure, step: None, early: false });
                 self.enter(now, Stage::Otherwise);
             }
         }
@@ -324,11 +371,14 @@ impl<'a> Machine<'a> {
         let stopped = end == End::Halted || matches!(halt, Some(Halt::Cancelled { .. }));
         let of = self.progress.undo.pop();
         match (end, of) {
-            (End::Failed(_, told), Some(of)) => self.say(format!("`{of}` could not be taken back: {told}")),
+            (End::Failed(_, told), Some(of)) => {
+                self.say(format!("`{of}` could not be taken back: {told}"))
+            }
             (end, _) => self.note(end, halt),
         }
         if stopped {
-            let left: Vec<String> = self.progress.undo.drain(..).rev().map(|place| format!("`{place}`")).collect();
+            let left: Vec<String> =
+                self.progress.undo.drain(..).rev().map(|place| format!("`{place}`")).collect();
             if !left.is_empty() {
                 self.say(format!("not taken back: {}", left.join(", ")));
             }
@@ -367,21 +417,39 @@ impl<'a> Machine<'a> {
     fn confirmed(&mut self, now: DateTime<Utc>, end: Option<End>) -> bool {
         let Some(confirm) = &self.runbook.confirm else { return false };
         let own = usize::from(self.alarm.as_ref().is_some_and(|a| a.raised));
-        let raised = if confirm.alarm && self.facts.has_alarm { own + self.others_raised } else { 0 };
+        let raised =
+            if confirm.alarm && self.facts.has_alarm { own + self.others_raised } else { 0 };
         let since = self.progress.since.unwrap_or(now);
         let proof = self.proof(confirm);
         let within = rough(proof);
-        let ending = |effect, failure| Ending { state: JobState::Succeeded, effect, failure, step: None, early: false };
+        let ending = |effect, failure| Ending {
+            state: JobState::Succeeded,
+            effect,
+            failure,
+            step: None,
+            early: false,
+        };
         let (ending, next) = match (end, self.progress.halt.take()) {
             (_, Some(Halt::Cancelled { undo, words })) => {
-                let ending = Ending { state: JobState::Cancelled, ..ending(JobEffect::NotChecked, Some(words)) };
+                let ending = Ending {
+                    state: JobState::Cancelled,
+                    ..ending(JobEffect::NotChecked, Some(words))
+                };
                 (ending, if undo { Stage::Undoing } else { Stage::Always })
             }
-            (Some(End::Failed(_, told)), _) => (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise),
-            (Some(End::Done), _) if raised == 0 => (ending(JobEffect::Confirmed, None), Stage::Always),
+            (Some(End::Failed(_, told)), _) => {
+                (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise)
+            }
+            (Some(End::Done), _) if raised == 0 => {
+                (ending(JobEffect::Confirmed, None), Stage::Always)
+            }
             // A check ends by itself, and says why.
             (Some(_), _) if now >= since + proof && self.progress.paused.is_none() => {
-                let which = if raised == 1 { "the alarm is".to_owned() } else { format!("{raised} alarms are") };
+                let which = if raised == 1 {
+                    "the alarm is".to_owned()
+                } else {
+                    format!("{raised} alarms are")
+                };
                 let told = format!("{which} still raised {within} after the last step");
                 (ending(JobEffect::Unconfirmed, Some(told)), Stage::Otherwise)
             }
@@ -406,7 +474,10 @@ impl<'a> Machine<'a> {
             open.alarm |= confirm.alarm;
         }
         // At the limit itself it is not over yet.
-        let limit = self.limit().filter(|_| self.progress.halt.is_none()).map(|l| l + TimeDelta::milliseconds(1));
+        let limit = self
+            .limit()
+            .filter(|_| self.progress.halt.is_none())
+            .map(|l| l + TimeDelta::milliseconds(1));
         let held = self.progress.paused.is_some();
         if open.calls > 0 {
             let until = open.due.into_iter().chain(limit).min().filter(|_| !held);
@@ -420,7 +491,9 @@ impl<'a> Machine<'a> {
             open.wait(now + TimeDelta::hours(1));
         }
         match (open.due, open.unsure.is_empty()) {
-            (Some(due), _) => Effect::Wait { until: limit.map_or(due, |limit| limit.min(due)), alarm: open.alarm },
+            (Some(due), _) => {
+                Effect::Wait { until: limit.map_or(due, |limit| limit.min(due)), alarm: open.alarm }
+            }
             (None, false) => Effect::Unsure { failure: open.unsure.join("; ") },
             // Cannot be; but a job that stands still is looked at again.
             (None, true) => Effect::Wait { until: now + TimeDelta::minutes(1), alarm: false },
@@ -440,13 +513,18 @@ impl<'a> Machine<'a> {
         if state == JobState::Succeeded {
             match self.outputs(now, early) {
                 Ok(made) => outputs = made,
-                Err(e) => failure = Some([failure, Some(e)].into_iter().flatten().collect::<Vec<_>>().join("; ")),
+                Err(e) => {
+                    failure = Some(
+                        [failure, Some(e)].into_iter().flatten().collect::<Vec<_>>().join("; "),
+                    )
+                }
             }
         }
         Effect::End { state, effect, failure, outputs }
     }
 
-    /// What the job gives. If a step ended it early, what steps behind would have given is left out.
+    /// What the job gives. If a step ended it early, what steps behind would have given is left
+    /// out.
     fn outputs(&self, now: DateTime<Utc>, early: bool) -> Result<Value, String> {
         let mut kept = self.kept.clone();
         let execution = self.looking_on(now, &mut kept);
@@ -516,10 +594,13 @@ impl Progress {
                 Some(place) => {
                     let undo = find(runbook, place.id()).and_then(|s| s.undo.as_deref());
                     let items = place.items().into_iter().filter_map(|(list, number)| {
-                        let Action::Each(each) = &find(runbook, list.id())?.action else { return None };
+                        let Action::Each(each) = &find(runbook, list.id())?.action else {
+                            return None;
+                        };
                         Some((each.name.as_str(), list, number))
                     });
-                    let around = Around { place: place.clone(), items: items.collect(), halt: top.halt };
+                    let around =
+                        Around { place: place.clone(), items: items.collect(), halt: top.halt };
                     (undo.map_or(&[], std::slice::from_ref), around)
                 }
             },

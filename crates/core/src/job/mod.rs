@@ -4,9 +4,10 @@
 //! progress with the effects' records first and only then performs what is outward, so that
 //! after a crash the record says what may have happened. Pure: no clock, no calls.
 //!
-//! `machine` goes from stage to stage, `execution` through a list of steps, and `steps` has a file for how each
-//! kind of step goes on; `open` tells what a job is at, `outside` what it waits for outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run` works out what a job would do, `play`
-//! plays the examples of a runbook.
+//! `machine` goes from stage to stage, `execution` through a list of steps, and `steps` has a file
+//! for how each kind of step goes on; `open` tells what a job is at, `outside` what it waits for
+//! outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run`
+//! works out what a job would do, `play` plays the examples of a runbook.
 
 mod deadlock;
 mod dry_run;
@@ -30,7 +31,8 @@ pub use going_on::{GoingOn, Tried, going_on};
 pub use machine::{Machine, Summary};
 pub use outputs::{MAX_OUTPUTS, StepOutputs};
 pub use outside::{
-    CALLED_BACK, ChildEnd, Decided, Decider, Emitted, EventSelector, EventWait, Launching, Outside, Question, Recall,
+    CALLED_BACK, ChildEnd, Decided, Decider, Emitted, EventSelector, EventWait, Launching, Outside,
+    Question, Recall,
 };
 pub use place::Place;
 pub use play::{Unheld, play};

@@ -31,7 +31,8 @@ pub(super) struct StillOpen<'p> {
 }
 
 impl<'p> StillOpen<'p> {
-    /// What is open of a list of steps, which stands at a place, with the calls that wait for their turn.
+    /// What is open of a list of steps, which stands at a place, with the calls that wait for their
+    /// turn.
     pub(super) fn of(
         now: DateTime<Utc>,
         steps: &[Step],
@@ -63,7 +64,9 @@ impl<'p> StillOpen<'p> {
                 self.time(step, open);
             }
             (Doing::Items { open: lanes, .. }, Action::Each(each)) => {
-                lanes.iter().for_each(|(number, lane)| self.block(&each.steps, lane, &place.item(*number)));
+                lanes
+                    .iter()
+                    .for_each(|(number, lane)| self.block(&each.steps, lane, &place.item(*number)));
                 self.time(step, open);
             }
             (Doing::Ways(ways), Action::Together(together)) => {
@@ -75,16 +78,31 @@ impl<'p> StillOpen<'p> {
                 self.time(step, open);
             }
             (Doing::Probing(_), _) => {
-                self.call(&place.within("probe"), title, format!("finds out whether it was done: {title}"));
+                self.call(
+                    &place.within("probe"),
+                    title,
+                    format!("finds out whether it was done: {title}"),
+                );
             }
             (Doing::LookingBack, _) => {
-                self.call(&place.within("probe"), title, format!("looks whether it still stands: {title}"));
+                self.call(
+                    &place.within("probe"),
+                    title,
+                    format!("looks whether it still stands: {title}"),
+                );
             }
-            (Doing::Looking { next: None, .. }, _) => self.call(place, title, format!("looks: {title}")),
-            (Doing::Again(at), _) => self.waits_until(*at, place, format!("waits to try again: {title}")),
-            (Doing::Pausing(until), _) => self.waits_until(*until, place, format!("lets time pass: {title}")),
+            (Doing::Looking { next: None, .. }, _) => {
+                self.call(place, title, format!("looks: {title}"))
+            }
+            (Doing::Again(at), _) => {
+                self.waits_until(*at, place, format!("waits to try again: {title}"))
+            }
+            (Doing::Pausing(until), _) => {
+                self.waits_until(*until, place, format!("lets time pass: {title}"))
+            }
             (Doing::Looking { next: Some(at), .. }, action) => {
-                self.alarm |= matches!(action, Action::Check(check) if check.condition.reads("alarm"));
+                self.alarm |=
+                    matches!(action, Action::Check(check) if check.condition.reads("alarm"));
                 self.waits_until(*at, place, format!("waits to look again: {title}"));
             }
             (Doing::Asking { until, tell }, _) => self.asking(*until, tell, place, title),
@@ -94,14 +112,26 @@ impl<'p> StillOpen<'p> {
             }
             (Doing::CalledBack { until, .. }, _) => {
                 self.wait(*until);
-                self.waits_outside(place, Outside::Event, format!("waits to be called back: {title}"));
+                self.waits_outside(
+                    place,
+                    Outside::Event,
+                    format!("waits to be called back: {title}"),
+                );
             }
             (Doing::Child { job, recalled: true }, _) => {
-                self.waits_outside(place, Outside::Job(*job), format!("waits for the end of job {job}: {title}"));
+                self.waits_outside(
+                    place,
+                    Outside::Job(*job),
+                    format!("waits for the end of job {job}: {title}"),
+                );
             }
             (Doing::Child { job, recalled: false }, _) => {
                 self.time(step, open);
-                self.waits_outside(place, Outside::Job(*job), format!("waits for job {job}: {title}"));
+                self.waits_outside(
+                    place,
+                    Outside::Job(*job),
+                    format!("waits for job {job}: {title}"),
+                );
             }
             (Doing::Recalling { job }, _) => {
                 self.outside.push((place.clone(), Outside::Job(*job)));
@@ -109,11 +139,23 @@ impl<'p> StillOpen<'p> {
             }
             (Doing::Unsure(why), _) => self.unsure.push(why.clone()),
             (Doing::Calling, Action::Call(_)) if self.is_queued(place) => {
-                let since = self.queued.and_then(|queued| queued.get(place)).map_or(self.now, |queued| queued.since);
-                open.timeout(step).into_iter().for_each(|timeout| self.wait(since + timeout.delta()));
+                let since = self
+                    .queued
+                    .and_then(|queued| queued.get(place))
+                    .map_or(self.now, |queued| queued.since);
+                open.timeout(step)
+                    .into_iter()
+                    .for_each(|timeout| self.wait(since + timeout.delta()));
                 self.call(place, title, title.to_owned());
             }
-            (Doing::Launching | Doing::Calling | Doing::Branch(..) | Doing::Items { .. } | Doing::Ways(_), _) => {
+            (
+                Doing::Launching
+                | Doing::Calling
+                | Doing::Branch(..)
+                | Doing::Items { .. }
+                | Doing::Ways(_),
+                _,
+            ) => {
                 self.call(place, title, title.to_owned());
             }
         }
@@ -132,7 +174,11 @@ impl<'p> StillOpen<'p> {
             }
             Some(queued) => {
                 self.wait(queued.until);
-                self.waits_outside(at, Outside::Turn, format!("waits for the turn of its call: {title}"));
+                self.waits_outside(
+                    at,
+                    Outside::Turn,
+                    format!("waits for the turn of its call: {title}"),
+                );
             }
         }
     }
@@ -158,7 +204,8 @@ impl<'p> StillOpen<'p> {
             Telling::Again { at, .. } => self.wait(*at),
             Telling::Over => {}
         }
-        // Whoever keeps the question says when its time is over; until then it is not looked at all the time.
+        // Whoever keeps the question says when its time is over; until then it is not looked at all
+        // the time.
         self.wait(until.max(self.now + TimeDelta::milliseconds(250)));
         self.waits_outside(place, Outside::Decision, format!("waits for a decision: {title}"));
     }

@@ -1,5 +1,5 @@
-//! What the steps of a job gave so far. It is kept with their tries, not with the progress, and read from
-//! them when a node takes the job up.
+//! What the steps of a job gave so far. It is kept with their tries, not with the progress, and
+//! read from them when a node takes the job up.
 
 use super::Place;
 use serde_json::Value;
@@ -21,7 +21,10 @@ impl StepOutputs {
     /// The output of a step.
     pub fn output(&mut self, place: &Place, output: Value) {
         self.bytes += size(&output);
-        self.outputs.entry(place.lane().to_owned()).or_default().insert(place.id().to_owned(), output);
+        self.outputs
+            .entry(place.lane().to_owned())
+            .or_default()
+            .insert(place.id().to_owned(), output);
     }
 
     /// The list that a step goes through.

@@ -1,8 +1,10 @@
-//! What a job waits for outside of it, and what it tells: decisions of people, events, jobs of its own, events that
-//! it makes.
+//! What a job waits for outside of it, and what it tells: decisions of people, events, jobs of its
+//! own, events that it makes.
 
 use super::{JobEffect, JobState, Place};
-use crate::{Alert, AlertState, JobId, ResourcePath, Severity, glob::Glob, runbook::LaunchRole, source::OWN};
+use crate::{
+    Alert, AlertState, JobId, ResourcePath, Severity, glob::Glob, runbook::LaunchRole, source::OWN,
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -105,14 +107,16 @@ impl EventSelector {
             sources: vec![OWN.to_owned()],
             kinds: vec![CALLED_BACK.to_owned()],
             resource: vec![format!("job/{job}")],
-            labels: [label("step", place.to_string()), label("attempt", attempt.to_string())].into(),
+            labels: [label("step", place.to_string()), label("attempt", attempt.to_string())]
+                .into(),
             ..Self::default()
         }
     }
 
     /// Why it chooses nothing: a text that is no glob.
     pub(super) fn diagnostic(&self) -> Option<String> {
-        let lists = [&self.sources, &self.kinds, &self.resource].into_iter().chain(self.labels.values());
+        let lists =
+            [&self.sources, &self.kinds, &self.resource].into_iter().chain(self.labels.values());
         lists.flatten().find_map(|text| Glob::parse(text).err().map(|e| e.to_string()))
     }
 
@@ -123,7 +127,9 @@ impl EventSelector {
 
     /// For whoever asks of many alerts.
     pub fn compiled(&self) -> CompiledChosen<'_> {
-        let globs = |texts: &[String]| -> Vec<Option<Glob>> { texts.iter().map(|t| Glob::parse(t).ok()).collect() };
+        let globs = |texts: &[String]| -> Vec<Option<Glob>> {
+            texts.iter().map(|t| Glob::parse(t).ok()).collect()
+        };
         CompiledChosen {
             sources: globs(&self.sources),
             kinds: globs(&self.kinds),
@@ -137,11 +143,14 @@ impl EventSelector {
     pub fn exact_label(&self) -> Option<(&str, &[String])> {
         let exact = |text: &String| Glob::parse(text).is_ok_and(|glob| glob.exact().is_some());
         let mut labels = self.labels.iter();
-        labels.find(|(_, texts)| !texts.is_empty() && texts.iter().all(exact)).map(|(n, t)| (n.as_str(), t.as_slice()))
+        labels
+            .find(|(_, texts)| !texts.is_empty() && texts.iter().all(exact))
+            .map(|(n, t)| (n.as_str(), t.as_slice()))
     }
 
-    /// The one text by which such events are looked up: a resource, else a kind, else a source, if only one is named
-    /// and without a glob; each with the letter that tells which it is. None: all alerts must be looked at.
+    /// The one text by which such events are looked up: a resource, else a kind, else a source, if
+    /// only one is named and without a glob; each with the letter that tells which it is. None: all
+    /// alerts must be looked at.
     pub fn keys(&self) -> Vec<String> {
         for (letter, texts) in [('r', &self.resource), ('k', &self.kinds), ('s', &self.sources)] {
             let exact = |text: &String| Glob::parse(text).ok().is_some_and(|g| g.exact().is_some());
@@ -167,13 +176,17 @@ pub struct CompiledChosen<'a> {
 impl CompiledChosen<'_> {
     /// Whether an alert is such an event.
     pub fn matches(&self, alert: &Alert) -> bool {
-        let any =
-            |globs: &[Option<Glob>], text: &str| globs.is_empty() || globs.iter().flatten().any(|g| g.matches(text));
+        let any = |globs: &[Option<Glob>], text: &str| {
+            globs.is_empty() || globs.iter().flatten().any(|g| g.matches(text))
+        };
         any(&self.sources, &alert.source)
             && any(&self.kinds, &alert.kind)
             && any(&self.resource, alert.resource.as_str())
             && (self.states.is_empty() || self.states.contains(&alert.state))
-            && self.labels.iter().all(|(name, globs)| alert.labels.get(*name).is_some_and(|label| any(globs, label)))
+            && self
+                .labels
+                .iter()
+                .all(|(name, globs)| alert.labels.get(*name).is_some_and(|label| any(globs, label)))
     }
 }
 

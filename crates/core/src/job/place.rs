@@ -1,10 +1,12 @@
-//! Where a step stands in a running job: the path of the steps around it, and which item of their lists.
+//! Where a step stands in a running job: the path of the steps around it, and which item of their
+//! lists.
 
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
-/// The path of a step from the top, such as `pool[3].grow`: ids of steps, each with the number of the item,
-/// from 0, where it goes through a list. What belongs to a step stands behind it: `pool[3].grow.undo`.
+/// The path of a step from the top, such as `pool[3].grow`: ids of steps, each with the number of
+/// the item, from 0, where it goes through a list. What belongs to a step stands behind it:
+/// `pool[3].grow.undo`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Place(String);
@@ -42,7 +44,8 @@ impl Place {
         self.0.rfind(']').map_or("", |at| &self.0[..=at])
     }
 
-    /// The items that it stands in, from the outermost: the step that goes through the list, and the number.
+    /// The items that it stands in, from the outermost: the step that goes through the list, and
+    /// the number.
     pub fn items(&self) -> Vec<(Self, usize)> {
         let ends = self.0.match_indices(']').map(|(at, _)| at);
         let item = |end: usize| {

@@ -1,8 +1,8 @@
 //! Playing the examples of a runbook: its jobs in virtual time, answered as the examples say.
 
 use super::{
-    CallOut, ChildEnd, Decided, Effect, Event, EventWait, Facts, JobEffect, JobState, Launching, Machine, Place,
-    Progress, Question, Recall, Repeats, StepEvent, StepOutputs,
+    CallOut, ChildEnd, Decided, Effect, Event, EventWait, Facts, JobEffect, JobState, Launching,
+    Machine, Place, Progress, Question, Recall, Repeats, StepEvent, StepOutputs,
 };
 use crate::{
     Alert, JobId, Severity,
@@ -57,7 +57,10 @@ fn compare(at: &str, example: &JobExampleDoc, went: &ExampleRun) -> Vec<Unheld> 
     let mut wrong = Vec::new();
     for (place, why) in &went.unread {
         let place = place.replace('~', "~0").replace('/', "~1");
-        wrong.push(Unheld { pointer: format!("{at}/answers/{place}"), message: format!("is no event: {why}") });
+        wrong.push(Unheld {
+            pointer: format!("{at}/answers/{place}"),
+            message: format!("is no event: {why}"),
+        });
     }
     let mut say = |key: &str, message: String| {
         wrong.push(Unheld { pointer: format!("{at}/expect/{key}"), message });
@@ -73,17 +76,32 @@ fn compare(at: &str, example: &JobExampleDoc, went: &ExampleRun) -> Vec<Unheld> 
     if let Some(words) = &expect.failure
         && !went.failure.as_deref().unwrap_or_default().contains(words.as_str())
     {
-        say("failure", went.failure.clone().map_or_else(|| "nothing is told".to_owned(), |f| format!("it says: {f}")));
+        say(
+            "failure",
+            went.failure
+                .clone()
+                .map_or_else(|| "nothing is told".to_owned(), |f| format!("it says: {f}")),
+        );
     }
-    for (key, wanted, were) in [("calls", &expect.calls, &went.calls), ("emits", &expect.emits, &went.emits)] {
+    for (key, wanted, were) in
+        [("calls", &expect.calls, &went.calls), ("emits", &expect.emits, &went.emits)]
+    {
         if wanted.as_ref().is_some_and(|wanted| wanted != were) {
             let told = if were.is_empty() { "none".to_owned() } else { were.join(", ") };
-            say(key, if key == "calls" { format!("the calls are {told}") } else { format!("what it emits is {told}") });
+            say(
+                key,
+                if key == "calls" {
+                    format!("the calls are {told}")
+                } else {
+                    format!("what it emits is {told}")
+                },
+            );
         }
     }
     for (name, value) in expect.outputs.iter().flatten() {
         if went.outputs.get(name) != Some(value) {
-            let gave = went.outputs.get(name).map_or_else(|| "nothing".to_owned(), ToString::to_string);
+            let gave =
+                went.outputs.get(name).map_or_else(|| "nothing".to_owned(), ToString::to_string);
             say(&format!("outputs/{name}"), format!("the job gives {gave}"));
         }
     }
@@ -121,7 +139,11 @@ struct Play<'a> {
 }
 
 impl<'a> Play<'a> {
-    fn of(runbook: &'a Runbook, example: &'a JobExampleDoc, others: &'a dyn Others) -> Result<Self, String> {
+    fn of(
+        runbook: &'a Runbook,
+        example: &'a JobExampleDoc,
+        others: &'a dyn Others,
+    ) -> Result<Self, String> {
         let prepared = runbook.prepare(example.inputs.clone()).map_err(|e| e.to_string())?;
         let now = DateTime::UNIX_EPOCH;
         let alert = match &example.alert {
@@ -167,7 +189,9 @@ impl<'a> Play<'a> {
         };
         for happening in &example.meanwhile {
             match happening.alarm {
-                Some(word) if happening.at.delta().is_zero() => play.alarm.raised = word == AlarmWord::Raised,
+                Some(word) if happening.at.delta().is_zero() => {
+                    play.alarm.raised = word == AlarmWord::Raised
+                }
                 _ => play.at(now + happening.at.delta(), coming(happening)),
             }
         }
@@ -190,7 +214,9 @@ impl<'a> Play<'a> {
                     self.alarm.raised = raised;
                     self.look();
                 }
-                Coming::Post(place, what) if self.is_out() => self.event(Event::Came(vec![(place, what)])),
+                Coming::Post(place, what) if self.is_out() => {
+                    self.event(Event::Came(vec![(place, what)]))
+                }
                 Coming::Post(place, what) => {
                     let taken = self.taken(vec![(place, what)]);
                     self.event(taken);
@@ -208,11 +234,14 @@ impl<'a> Play<'a> {
     }
 
     fn repeat(&self, via: &str, operation: &str) -> Repeat {
-        connector::operation(self.others, via, operation).map_or(Repeat::Never, |(_, operation)| operation.repeat)
+        connector::operation(self.others, via, operation)
+            .map_or(Repeat::Never, |(_, operation)| operation.repeat)
     }
 
     fn taken(&self, came: Vec<(Place, StepEvent)>) -> Event {
-        let of = |(via, operation): (&str, &str)| ((via.to_owned(), operation.to_owned()), self.repeat(via, operation));
+        let of = |(via, operation): (&str, &str)| {
+            ((via.to_owned(), operation.to_owned()), self.repeat(via, operation))
+        };
         Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), came)
     }
 
@@ -277,7 +306,11 @@ impl<'a> Play<'a> {
         let n = self.answered.entry(place.to_string()).or_default();
         let nth = *n;
         *n += 1;
-        let answers = self.example.answers.get(place.as_str()).or_else(|| self.example.answers.get(place.id()));
+        let answers = self
+            .example
+            .answers
+            .get(place.as_str())
+            .or_else(|| self.example.answers.get(place.id()));
         answers.and_then(|all| all.nth(nth)).cloned()
     }
 
@@ -293,7 +326,10 @@ impl<'a> Play<'a> {
             AnswerDoc { unknown: Some(why), .. } => broke(Failure::new(CallEnd::Unknown, why)),
             AnswerDoc { gives, .. } => StepEvent::Returned(gives.unwrap_or_else(|| json!({}))),
         };
-        self.at(self.now + after, Coming::Event(Event::Step { place: call.place, attempt: call.attempt, what }));
+        self.at(
+            self.now + after,
+            Coming::Event(Event::Step { place: call.place, attempt: call.attempt, what }),
+        );
     }
 
     fn asked(&mut self, question: &Question) {
@@ -304,7 +340,10 @@ impl<'a> Play<'a> {
             Some((after, gives)) if self.now + after < question.until => {
                 let choice = gives.as_str().map_or_else(|| text(&gives, "choice"), str::to_owned);
                 let (by, remark) = (text(&gives, "by"), text(&gives, "remark"));
-                (self.now + after, StepEvent::Decided(Decided { choice, by, how: "example".into(), remark }))
+                (
+                    self.now + after,
+                    StepEvent::Decided(Decided { choice, by, how: "example".into(), remark }),
+                )
             }
             _ => (question.until, StepEvent::Silent),
         };
@@ -313,7 +352,11 @@ impl<'a> Play<'a> {
 
     fn listens(&mut self, listening: &EventWait) {
         let place = &listening.place;
-        let key = if self.example.answers.contains_key(place.as_str()) { place.as_str() } else { place.id() };
+        let key = if self.example.answers.contains_key(place.as_str()) {
+            place.as_str()
+        } else {
+            place.id()
+        };
         let many = match self.example.answers.get(key) {
             Some(Answers::Several(all)) => all.len(),
             Some(Answers::One(_)) => 1,
@@ -323,9 +366,10 @@ impl<'a> Play<'a> {
             let Some(answer) = self.next(place) else { continue };
             let Some(Value::Object(fields)) = answer.gives.clone() else { continue };
             match alert(fields, self.now) {
-                Ok(alert) => {
-                    self.at(self.now + after(&answer), Coming::Post(place.clone(), StepEvent::Heard(vec![alert])))
-                }
+                Ok(alert) => self.at(
+                    self.now + after(&answer),
+                    Coming::Post(place.clone(), StepEvent::Heard(vec![alert])),
+                ),
                 Err(why) => self.went.unread.push((key.to_owned(), why)),
             }
         }
@@ -338,7 +382,11 @@ impl<'a> Play<'a> {
         // That it was launched is known before how it ended.
         self.at(
             self.now,
-            Coming::Event(Event::Step { place: place.clone(), attempt: 1, what: StepEvent::Launched(job) }),
+            Coming::Event(Event::Step {
+                place: place.clone(),
+                attempt: 1,
+                what: StepEvent::Launched(job),
+            }),
         );
         if known.is_none() {
             let answer = self.next(&place).unwrap_or_default();
@@ -370,7 +418,10 @@ impl<'a> Play<'a> {
             self.coming.retain(|_, what| !matches!(what, Coming::Post(p, _) if *p == place));
             self.at(stopped, Coming::Post(place.clone(), what));
         }
-        self.at(self.now, Coming::Event(Event::Step { place, attempt: 1, what: StepEvent::Recalled }));
+        self.at(
+            self.now,
+            Coming::Event(Event::Step { place, attempt: 1, what: StepEvent::Recalled }),
+        );
     }
 }
 
@@ -380,18 +431,24 @@ fn after(answer: &AnswerDoc) -> TimeDelta {
 
 /// An alert from fields of the normal form, and its source.
 fn alert(mut fields: Map<String, Value>, now: DateTime<Utc>) -> Result<Alert, String> {
-    let source = fields.remove("source").and_then(|s| s.as_str().map(str::to_owned)).unwrap_or_default();
+    let source =
+        fields.remove("source").and_then(|s| s.as_str().map(str::to_owned)).unwrap_or_default();
     let new = NewAlert::of(&Value::Object(fields)).map_err(|e| format!("alert: {e}"))?;
-    new.complete(Received { source: &source, received: now, fallback_id: "example" }).map_err(|e| format!("alert: {e}"))
+    new.complete(Received { source: &source, received: now, fallback_id: "example" })
+        .map_err(|e| format!("alert: {e}"))
 }
 
 fn coming(happening: &MeanwhileDoc) -> Coming {
     let event = match happening {
         MeanwhileDoc { alarm: Some(word), .. } => return Coming::Alarm(*word == AlarmWord::Raised),
-        MeanwhileDoc { resolve: Some(word), .. } => Event::Resolved { place: None, word: *word, output: Value::Null },
+        MeanwhileDoc { resolve: Some(word), .. } => {
+            Event::Resolved { place: None, word: *word, output: Value::Null }
+        }
         MeanwhileDoc { pause: Some(words), .. } => Event::Pause { words: words.clone() },
         MeanwhileDoc { resume: true, .. } => Event::Resume,
-        MeanwhileDoc { cancel: Some(words), undo, .. } => Event::Cancel { undo: *undo, words: words.clone() },
+        MeanwhileDoc { cancel: Some(words), undo, .. } => {
+            Event::Cancel { undo: *undo, words: words.clone() }
+        }
         _ => Event::Tick,
     };
     Coming::Event(event)

@@ -1,4 +1,5 @@
-//! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their tries.
+//! Where a job stands: the stage, and what is open in it. What its steps gave is kept with their
+//! tries.
 
 use super::{EventSelector, JobEffect, JobState, Place};
 use crate::{JobId, Period, connector::Repeat, expr::Length, runbook::Step};
@@ -43,7 +44,8 @@ pub struct Progress {
     /// What went wrong and was passed over, by the ids of the steps.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub errors: BTreeMap<String, String>,
-    /// Steps that another job has done, from whose failure this one goes on, and that are not looked at yet.
+    /// Steps that another job has done, from whose failure this one goes on, and that are not
+    /// looked at yet.
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     pub carried: BTreeSet<Place>,
     /// Calls that wait for their turn.

@@ -11,7 +11,8 @@ use std::fmt::Display;
 /// One condition of a rule, asked of one alert.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Clause {
-    /// The line of `listen`: `sources`, `kinds`, `severity`, `resource`, `states`, `labels`, `where`.
+    /// The line of `listen`: `sources`, `kinds`, `severity`, `resource`, `states`, `labels`,
+    /// `where`.
     pub line: &'static str,
     /// What is demanded, as written.
     pub text: String,
@@ -24,8 +25,20 @@ pub struct Clause {
 }
 
 impl Clause {
-    fn line(line: &'static str, text: String, holds: bool, field: String, value: Option<&str>) -> Self {
-        Self { line, text, holds: Some(holds), error: None, saw: vec![(field, value.map(str::to_owned))] }
+    fn line(
+        line: &'static str,
+        text: String,
+        holds: bool,
+        field: String,
+        value: Option<&str>,
+    ) -> Self {
+        Self {
+            line,
+            text,
+            holds: Some(holds),
+            error: None,
+            saw: vec![(field, value.map(str::to_owned))],
+        }
     }
 }
 
@@ -55,7 +68,13 @@ pub fn explain(rule: &Rule, alert: &Alert) -> Vec<Clause> {
 fn lines(listen: &Listen, alert: &Alert) -> Vec<Clause> {
     let state = alert.state.as_str();
     let fits = listen.states.contains(&alert.state);
-    let mut clauses = vec![Clause::line("states", words(&listen.states), fits, "alert.state".into(), Some(state))];
+    let mut clauses = vec![Clause::line(
+        "states",
+        words(&listen.states),
+        fits,
+        "alert.state".into(),
+        Some(state),
+    )];
     let globs = |line, globs: Option<&Vec<Glob>>, field: &str, value: &str| {
         let text = list(globs?, |g| g.as_str().to_owned());
         Some(Clause::line(line, text, any(globs, value), format!("alert.{field}"), Some(value)))
@@ -65,9 +84,20 @@ fn lines(listen: &Listen, alert: &Alert) -> Vec<Clause> {
     if let Some(ranges) = &listen.severity {
         let fits = ranges.iter().any(|r| r.contains(alert.severity));
         let severity = Some(alert.severity.as_str());
-        clauses.push(Clause::line("severity", words(ranges), fits, "alert.severity".into(), severity));
+        clauses.push(Clause::line(
+            "severity",
+            words(ranges),
+            fits,
+            "alert.severity".into(),
+            severity,
+        ));
     }
-    clauses.extend(globs("resource", listen.resource.as_ref(), "resource", alert.resource.as_str()));
+    clauses.extend(globs(
+        "resource",
+        listen.resource.as_ref(),
+        "resource",
+        alert.resource.as_str(),
+    ));
     for (name, wanted) in &listen.labels {
         let value = alert.labels.get(name).map(String::as_str);
         let fits = value.is_some_and(|v| any(Some(wanted), v));

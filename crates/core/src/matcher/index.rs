@@ -132,7 +132,8 @@ impl Matcher {
         let mut others = Vec::new();
         for (number, sketch) in sketches.iter().enumerate() {
             let Some(sketch) = sketch else { continue };
-            let posting = Posting { rule: u32::try_from(number).unwrap_or(u32::MAX), ..sketch.posting };
+            let posting =
+                Posting { rule: u32::try_from(number).unwrap_or(u32::MAX), ..sketch.posting };
             let mut chosen = choose(sketch, &shared, rules.len());
             chosen.sort_by_key(|(field, _)| fields.number(field));
             if chosen.is_empty() {
@@ -144,12 +145,14 @@ impl Matcher {
             let mut ways = vec![0u64];
             for (field, texts) in chosen {
                 let values: Vec<u64> = texts.iter().map(|t| fields.value(field, t)).collect();
-                ways = ways.iter().flat_map(|way| values.iter().map(|v| combined(*way, *v))).collect();
+                ways =
+                    ways.iter().flat_map(|way| values.iter().map(|v| combined(*way, *v))).collect();
             }
             into.extend(ways.into_iter().map(|way| (way, posting)));
         }
         let fields = fields.finish();
-        let mut spaces: Vec<Space> = spaces.into_iter().map(|(fields, rows)| Space::new(fields, rows)).collect();
+        let mut spaces: Vec<Space> =
+            spaces.into_iter().map(|(fields, rows)| Space::new(fields, rows)).collect();
         spaces.sort_by(|a, b| a.fields.cmp(&b.fields));
         Self { rules, fields, spaces, others }
     }
@@ -175,7 +178,9 @@ impl Matcher {
     /// The numbers of the rules that have to be asked in full.
     pub fn candidates(&self, alert: &Alert) -> Vec<u32> {
         let mut found: Vec<u32> = Vec::with_capacity(16);
-        let mut take = |postings: &[Posting]| found.extend(postings.iter().filter(|p| p.admits(alert)).map(|p| p.rule));
+        let mut take = |postings: &[Posting]| {
+            found.extend(postings.iter().filter(|p| p.admits(alert)).map(|p| p.rule))
+        };
         take(&self.others);
         let values = self.fields.values(alert);
         for space in &self.spaces {
@@ -195,7 +200,8 @@ impl Space {
         let mut start = 0;
         for group in rows.chunk_by(|a, b| a.0 == b.0) {
             let end = start + group.len();
-            let range = (u32::try_from(start).unwrap_or(u32::MAX), u32::try_from(end).unwrap_or(u32::MAX));
+            let range =
+                (u32::try_from(start).unwrap_or(u32::MAX), u32::try_from(end).unwrap_or(u32::MAX));
             table.insert(group[0].0, range);
             start = end;
         }
@@ -205,7 +211,10 @@ impl Space {
     /// Where an alert has so many values that going through all their combinations would cost more
     /// than asking all rules of the space, these are asked.
     fn look_up(&self, values: &[Vec<u64>], take: &mut impl FnMut(&[Posting])) {
-        let ways = self.fields.iter().fold(1usize, |ways, f| ways.saturating_mul(values[*f as usize].len()));
+        let ways = self
+            .fields
+            .iter()
+            .fold(1usize, |ways, f| ways.saturating_mul(values[*f as usize].len()));
         if ways > self.postings.len().max(MAX_WAYS) {
             take(&self.postings);
         } else {
@@ -246,7 +255,9 @@ impl Fields {
             let Some(text) = text(path, alert) else { continue };
             let into = &mut values[*number as usize];
             let mut finds = automaton.find_overlapping_iter(text);
-            into.extend(finds.by_ref().take(MAX_FINDS).map(|found| hashes[found.pattern().as_usize()]));
+            into.extend(
+                finds.by_ref().take(MAX_FINDS).map(|found| hashes[found.pattern().as_usize()]),
+            );
             if finds.next().is_some() {
                 into.clone_from(hashes);
             }
@@ -265,7 +276,9 @@ fn text<'a>(path: &Path, alert: &'a Alert) -> Option<&'a str> {
         Path::Resource => Some(alert.resource.as_str()),
         Path::Summary => Some(&alert.summary),
         Path::Label(name) => alert.labels.get(name).map(String::as_str),
-        Path::Body(path) => path.iter().try_fold(&alert.body, |v, name| v.get(name)).and_then(Value::as_str),
+        Path::Body(path) => {
+            path.iter().try_fold(&alert.body, |v, name| v.get(name)).and_then(Value::as_str)
+        }
     }
 }
 
@@ -338,7 +351,12 @@ fn sketch(rule: &Rule) -> Option<Sketch> {
     demands.extend(named(Path::Source, listen.sources.as_deref()));
     demands.extend(named(Path::Kind, listen.kinds.as_deref()));
     demands.extend(named(Path::Resource, listen.resource.as_deref()));
-    demands.extend(listen.labels.iter().filter_map(|(name, globs)| named(Path::Label(name.clone()), Some(globs))));
+    demands.extend(
+        listen
+            .labels
+            .iter()
+            .filter_map(|(name, globs)| named(Path::Label(name.clone()), Some(globs))),
+    );
     for demand in listen.condition.iter().flat_map(crate::expr::Expr::demands) {
         match demand {
             Demand::OneOf(path, texts) => demands.push((Field::Whole(path), texts)),
@@ -377,13 +395,18 @@ fn piece(path: Path, texts: Vec<String>) -> Option<Lookup> {
 }
 
 /// The demands that tell a rule best from the others.
-fn choose<'a>(sketch: &'a Sketch, shared: &FxHashMap<(&Field, &str), u32>, rules: usize) -> Vec<&'a Lookup> {
+fn choose<'a>(
+    sketch: &'a Sketch,
+    shared: &FxHashMap<(&Field, &str), u32>,
+    rules: usize,
+) -> Vec<&'a Lookup> {
     let sharing = |(field, texts): &Lookup| {
         texts.iter().map(|t| shared.get(&(field, t.as_str())).copied().unwrap_or(1)).sum::<u32>()
     };
     let mut ranked: Vec<(u32, &Lookup)> = sketch.demands.iter().map(|d| (sharing(d), d)).collect();
     ranked.sort_by(|a, b| (a.0, &a.1.0).cmp(&(b.0, &b.1.0)));
-    let (mut chosen, mut ways, mut expected): (Vec<&Lookup>, usize, f64) = (Vec::new(), 1, rules as f64);
+    let (mut chosen, mut ways, mut expected): (Vec<&Lookup>, usize, f64) =
+        (Vec::new(), 1, rules as f64);
     for (sharing, demand) in ranked {
         let enough = chosen.len() >= MAX_FIELDS || (!chosen.is_empty() && expected <= 4.0);
         if enough || ways * demand.1.len() > MAX_WAYS || chosen.iter().any(|c| c.0 == demand.0) {

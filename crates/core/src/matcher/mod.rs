@@ -58,10 +58,9 @@ fn lines_hold(listen: &Listen, alert: &Alert) -> bool {
         && any(listen.kinds.as_ref(), &alert.kind)
         && listen.severity.as_ref().is_none_or(|s| s.iter().any(|r| r.contains(alert.severity)))
         && any(listen.resource.as_ref(), alert.resource.as_str())
-        && listen
-            .labels
-            .iter()
-            .all(|(name, globs)| alert.labels.get(name).is_some_and(|v| globs.iter().any(|g| g.matches(v))))
+        && listen.labels.iter().all(|(name, globs)| {
+            alert.labels.get(name).is_some_and(|v| globs.iter().any(|g| g.matches(v)))
+        })
 }
 
 #[cfg(test)]

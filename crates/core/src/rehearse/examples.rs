@@ -30,16 +30,27 @@ fn offset(at: DateTime<Utc>) -> Period {
 
 /// Plays every example as if the rule acted.
 pub fn play(rule: &Rule, others: &dyn Others) -> Vec<ExampleFailure> {
-    rule.examples.iter().enumerate().flat_map(|(i, example)| play_one(rule, others, i, example)).collect()
+    rule.examples
+        .iter()
+        .enumerate()
+        .flat_map(|(i, example)| play_one(rule, others, i, example))
+        .collect()
 }
 
-fn play_one(rule: &Rule, others: &dyn Others, number: usize, example: &ExampleDoc) -> Vec<ExampleFailure> {
+fn play_one(
+    rule: &Rule,
+    others: &dyn Others,
+    number: usize,
+    example: &ExampleDoc,
+) -> Vec<ExampleFailure> {
     let place = format!("/examples/{number}");
     let mut rehearsal = Rehearsal::new(rule, others);
     for (i, given) in example.given.iter().enumerate() {
         let alert = match alert(rule, example, given, i) {
             Ok(alert) => alert,
-            Err(message) => return vec![ExampleFailure { place: format!("{place}/given/{i}"), message }],
+            Err(message) => {
+                return vec![ExampleFailure { place: format!("{place}/given/{i}"), message }];
+            }
         };
         if let Err(e) = rehearsal.feed(AlertId(i as i64 + 1), alert) {
             return vec![ExampleFailure { place, message: e.to_string() }];
@@ -70,7 +81,9 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
         }
     }
     if fields.contains_key("time") || fields.contains_key("received") {
-        return Err("times are written as `at`, and `late` for what comes later than it was sent".into());
+        return Err(
+            "times are written as `at`, and `late` for what comes later than it was sent".into()
+        );
     }
     let received = time(given.at);
     fields.insert(
@@ -82,7 +95,8 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
     }
     let new = NewAlert::of(&Value::Object(fields)).map_err(|e| e.to_string())?;
     let id = format!("{}", i + 1);
-    new.complete(Received { source: &source, received, fallback_id: &id }).map_err(|e| e.to_string())
+    new.complete(Received { source: &source, received, fallback_id: &id })
+        .map_err(|e| e.to_string())
 }
 
 fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> Vec<ExampleFailure> {
@@ -96,7 +110,9 @@ fn compare(place: &str, rule: &Rule, example: &ExampleDoc, report: &Report) -> V
             });
         }
     }
-    for dispatch in report.dispatched.iter().zip(&named).filter(|(_, named)| !**named).map(|(p, _)| p) {
+    for dispatch in
+        report.dispatched.iter().zip(&named).filter(|(_, named)| !**named).map(|(p, _)| p)
+    {
         let message = format!(
             "{} was dispatched at {}, which is not expected: {}\n{}",
             dispatch.runbook,
@@ -117,20 +133,26 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
             return Ok(());
         }
         let said: Vec<_> = there.iter().map(|r| r.verdict.as_str()).collect();
-        let said =
-            if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
-        return Err(format!("expected `{}` at {}, but {said} then", expect.verdict.as_str(), expect.at));
+        let said = if said.is_empty() {
+            "nothing was decided".to_owned()
+        } else {
+            format!("it was {}", said.join(", "))
+        };
+        return Err(format!(
+            "expected `{}` at {}, but {said} then",
+            expect.verdict.as_str(),
+            expect.at
+        ));
     }
     let mut closest = None;
     for (i, dispatch) in report.dispatched.iter().enumerate().filter(|(_, p)| p.at == at) {
         if named[i] || expect.runbook.as_ref().is_some_and(|r| *r != dispatch.runbook) {
             continue;
         }
-        let wrong = expect
-            .inputs
-            .iter()
-            .flatten()
-            .find(|(name, value)| !dispatch.inputs.get(*name).is_some_and(|got| alike(got, value)));
+        let wrong =
+            expect.inputs.iter().flatten().find(|(name, value)| {
+                !dispatch.inputs.get(*name).is_some_and(|got| alike(got, value))
+            });
         match (wrong, &dispatch.error) {
             (None, None) => {
                 named[i] = true;
@@ -138,19 +160,28 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
             }
             (None, Some(why)) => {
                 named[i] = true;
-                closest = Some(format!("the job of {} at {} would be refused: {why}", dispatch.runbook, expect.at));
+                closest = Some(format!(
+                    "the job of {} at {} would be refused: {why}",
+                    dispatch.runbook, expect.at
+                ));
                 break;
             }
             (Some((name, value)), _) => {
                 named[i] = true;
-                let got = dispatch.inputs.get(name).map_or_else(|| "nothing".into(), ToString::to_string);
-                closest = Some(format!("at {} the input `{name}` is {got}, expected {value}", expect.at));
+                let got =
+                    dispatch.inputs.get(name).map_or_else(|| "nothing".into(), ToString::to_string);
+                closest =
+                    Some(format!("at {} the input `{name}` is {got}, expected {value}", expect.at));
                 break;
             }
         }
     }
     let said: Vec<_> = there.iter().map(|r| r.verdict.as_str()).collect();
-    let said = if said.is_empty() { "nothing was decided".to_owned() } else { format!("it was {}", said.join(", ")) };
+    let said = if said.is_empty() {
+        "nothing was decided".to_owned()
+    } else {
+        format!("it was {}", said.join(", "))
+    };
     Err(closest.unwrap_or_else(|| format!("expected a dispatch at {}, but {said} then", expect.at)))
 }
 
@@ -158,9 +189,12 @@ fn meet(expect: &ExpectDoc, report: &Report, named: &mut [bool]) -> Result<(), S
 fn alike(a: &Value, b: &Value) -> bool {
     match (a, b) {
         (Value::Number(a), Value::Number(b)) => a.as_f64() == b.as_f64(),
-        (Value::Array(a), Value::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike(a, b)),
+        (Value::Array(a), Value::Array(b)) => {
+            a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike(a, b))
+        }
         (Value::Object(a), Value::Object(b)) => {
-            a.len() == b.len() && a.iter().all(|(key, value)| b.get(key).is_some_and(|other| alike(value, other)))
+            a.len() == b.len()
+                && a.iter().all(|(key, value)| b.get(key).is_some_and(|other| alike(value, other)))
         }
         _ => a == b,
     }
@@ -169,7 +203,8 @@ fn alike(a: &Value, b: &Value) -> bool {
 /// What happened, line by line.
 fn story(rule: &Rule, example: &ExampleDoc, report: &Report) -> String {
     let lines = report.decided.iter().take(30).map(|r| {
-        let again = if r.at == r.came { String::new() } else { format!(" (came at {})", offset(r.came)) };
+        let again =
+            if r.at == r.came { String::new() } else { format!(" (came at {})", offset(r.came)) };
         format!("  {:>6}  {:10} {}{again}", offset(r.at).to_string(), r.verdict.as_str(), r.reason)
     });
     let lines: Vec<String> = lines.collect();
@@ -178,14 +213,26 @@ fn story(rule: &Rule, example: &ExampleDoc, report: &Report) -> String {
 
 /// Why none of the alerts matches: the lines that do not hold for the one that comes nearest.
 fn unmatched(rule: &Rule, example: &ExampleDoc) -> String {
-    let alerts = example.given.iter().enumerate().filter_map(|(i, given)| alert(rule, example, given, i).ok());
-    let nearest = alerts.map(|alert| explain(rule, &alert)).min_by_key(|clauses| shortfall(clauses));
+    let alerts = example
+        .given
+        .iter()
+        .enumerate()
+        .filter_map(|(i, given)| alert(rule, example, given, i).ok());
+    let nearest =
+        alerts.map(|alert| explain(rule, &alert)).min_by_key(|clauses| shortfall(clauses));
     let mut lines = vec!["  no alert of the example matches the rule".to_owned()];
     for clause in nearest.into_iter().flatten().filter(|c| c.holds != Some(true)) {
-        let saw =
-            clause.saw.iter().map(|(field, value)| format!("{field} is {}", value.as_deref().unwrap_or("missing")));
+        let saw = clause
+            .saw
+            .iter()
+            .map(|(field, value)| format!("{field} is {}", value.as_deref().unwrap_or("missing")));
         let saw = saw.collect::<Vec<_>>().join(", ");
-        lines.push(format!("  `{}: {}` does not hold: {}", clause.line, clause.text, clause.error.unwrap_or(saw)));
+        lines.push(format!(
+            "  `{}: {}` does not hold: {}",
+            clause.line,
+            clause.text,
+            clause.error.unwrap_or(saw)
+        ));
     }
     lines.join("\n")
 }
@@ -193,12 +240,15 @@ fn unmatched(rule: &Rule, example: &ExampleDoc) -> String {
 /// An example made from alerts that really came, oldest first: what the rule makes of them.
 pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<ExampleDoc> {
     let first = alerts.first()?;
-    let late = |a: &Alert| Some((a.received - a.happened()).num_seconds()).filter(|late| *late >= 60);
+    let late =
+        |a: &Alert| Some((a.received - a.happened()).num_seconds()).filter(|late| *late >= 60);
     // Early enough that also what came late first was sent in it.
     let sent = alerts.iter().filter_map(|a| Some(a.received - TimeDelta::seconds(late(a)?)));
     let start = sent.chain([first.received]).min()?;
     let since = |t: DateTime<Utc>| {
-        Period::from_millis(u64::try_from((t - start).num_milliseconds()).unwrap_or(0) / 1000 * 1000)
+        Period::from_millis(
+            u64::try_from((t - start).num_milliseconds()).unwrap_or(0) / 1000 * 1000,
+        )
     };
     let whole = |a: &Alert| {
         let mut fields = Map::new();
@@ -217,7 +267,8 @@ pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<
     let mut of = whole(first);
     of.retain(|key, value| alerts.iter().all(|a| whole(a).get(key) == Some(value)));
     let given = alerts.iter().map(|a| {
-        let mut fields: Map<String, Value> = whole(a).into_iter().filter(|(k, _)| !of.contains_key(k)).collect();
+        let mut fields: Map<String, Value> =
+            whole(a).into_iter().filter(|(k, _)| !of.contains_key(k)).collect();
         if a.state != crate::AlertState::Raised {
             fields.insert("state".into(), a.state.as_str().into());
         }
@@ -253,7 +304,8 @@ pub fn example_of(rule: &Rule, alerts: &[Alert], others: &dyn Others) -> Option<
 
 /// The inputs of a dispatch that the rule gives itself.
 fn own_inputs(rule: &Rule, dispatch: &RehearsedDispatch) -> Map<String, Value> {
-    let names = rule.dispatch.iter().filter(|d| d.runbook == dispatch.runbook).flat_map(|d| &d.given);
+    let names =
+        rule.dispatch.iter().filter(|d| d.runbook == dispatch.runbook).flat_map(|d| &d.given);
     names.filter_map(|name| Some((name.clone(), dispatch.inputs.get(name)?.clone()))).collect()
 }
 
@@ -265,14 +317,19 @@ pub fn written_alert(value: &Value, number: usize) -> Result<Alert, WrittenAlert
     for known in ["seq", "verdicts"] {
         fields.remove(known);
     }
-    let Some(Value::String(source)) = fields.remove("source") else { return Err(WrittenAlertError::NoSource) };
+    let Some(Value::String(source)) = fields.remove("source") else {
+        return Err(WrittenAlertError::NoSource);
+    };
     let time = |value: Option<&Value>, field: &'static str| {
-        let odd = |text: &str| WrittenAlertError::Time { field, text: crate::text::cut(text, 40).to_owned() };
+        let odd = |text: &str| WrittenAlertError::Time {
+            field,
+            text: crate::text::cut(text, 40).to_owned(),
+        };
         match value {
             None | Some(Value::Null) => Ok(None),
-            Some(Value::String(text)) => {
-                DateTime::parse_from_rfc3339(text).map(|t| Some(t.with_timezone(&Utc))).map_err(|_| odd(text))
-            }
+            Some(Value::String(text)) => DateTime::parse_from_rfc3339(text)
+                .map(|t| Some(t.with_timezone(&Utc)))
+                .map_err(|_| odd(text)),
             Some(other) => Err(odd(&other.to_string())),
         }
     };

@@ -11,8 +11,8 @@ mod report;
 
 pub use examples::{ExampleFailure, WrittenAlertError, example_of, play, written_alert};
 pub use report::{
-    Difference, MAX_DISPATCHES, MAX_INPUTS, MAX_TALLIES, MAX_VERDICTS, RehearsedDispatch, RehearsedTally,
-    RehearsedVerdict, Report,
+    Difference, MAX_DISPATCHES, MAX_INPUTS, MAX_TALLIES, MAX_VERDICTS, RehearsedDispatch,
+    RehearsedTally, RehearsedVerdict, Report,
 };
 
 use crate::{
@@ -43,12 +43,14 @@ pub const MAX_PAYLOADS: usize = 128 << 20;
 pub enum RehearsalError {
     /// The rule makes too many tallies.
     #[error(
-        "the rule keeps more than {MAX_REMEMBERED} tallies and alarms at once; let it listen to less, or fold more"
+        "the rule keeps more than {MAX_REMEMBERED} tallies and alarms at once; let it listen to \
+        less, or fold more"
     )]
     TooMuch,
     /// The alerts that a due time may still dispatch for are too large together.
     #[error(
-        "the rule keeps more than {} MiB of payloads at once; let it listen to less, or look at less of `alert.body`",
+        "the rule keeps more than {} MiB of payloads at once; let it listen to less, or look at \
+        less of `alert.body`",
         MAX_PAYLOADS >> 20
     )]
     TooLarge,
@@ -199,7 +201,11 @@ impl<'a> Rehearsal<'a> {
         if self.keeps {
             let bytes = weight(&alert.body, MAX_PAYLOADS);
             self.payloads += bytes;
-            self.kept.entry(keys.tally.clone()).or_default().push(RetainedAlert { id, alert, bytes });
+            self.kept.entry(keys.tally.clone()).or_default().push(RetainedAlert {
+                id,
+                alert,
+                bytes,
+            });
         }
         self.tidy(&keys.tally);
     }
@@ -243,7 +249,8 @@ impl<'a> Rehearsal<'a> {
             *jobs += 1;
             Some(JobId(*jobs))
         };
-        let effects = Machine::new(rule, Stance::Act, &mut self.memory, &mut number).handle(now, event);
+        let effects =
+            Machine::new(rule, Stance::Act, &mut self.memory, &mut number).handle(now, event);
         for effect in effects {
             match effect {
                 // What never came has no verdict; its dispatch is told all the same.
@@ -269,7 +276,11 @@ impl<'a> Rehearsal<'a> {
                 .find(|k| k.id == *id)
                 .map(|k| &k.alert),
         };
-        let silent = fire.tallies.first().filter(|_| fire.alerts.is_empty()).and_then(|key| self.rule.silent(key, now));
+        let silent = fire
+            .tallies
+            .first()
+            .filter(|_| fire.alerts.is_empty())
+            .and_then(|key| self.rule.silent(key, now));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return };
         let view = TallyView { alerts: fire.count, since: fire.since, jobs: fire.before, gathered };
@@ -278,7 +289,10 @@ impl<'a> Rehearsal<'a> {
             // That a runbook is not there is told about the rule, not about each dispatch.
             let known = self.others.must_have(Kind::Runbook, &entry.runbook).is_ok();
             let prepared = if known {
-                entry.prepared(self.others, first, &view).map(|p| p.inputs).map_err(|e| e.to_string())
+                entry
+                    .prepared(self.others, first, &view)
+                    .map(|p| p.inputs)
+                    .map_err(|e| e.to_string())
             } else {
                 entry.inputs(first, &view).map_err(|e| e.to_string())
             };

@@ -108,7 +108,13 @@ impl Report {
         self.broken += 1;
         self.matched += 1;
         self.last = Some((id, None, alert.received));
-        self.decided(alert.received, id, (Verdict::Broken, None), &Reason::Broken(why.clone()), None);
+        self.decided(
+            alert.received,
+            id,
+            (Verdict::Broken, None),
+            &Reason::Broken(why.clone()),
+            None,
+        );
         self.broken_first.get_or_insert(why);
     }
 
@@ -159,10 +165,21 @@ impl Report {
             self.cut = true;
             return;
         }
-        if matches!(verdict, Verdict::Waiting | Verdict::Resting | Verdict::Capped | Verdict::Flapping) {
+        if matches!(
+            verdict,
+            Verdict::Waiting | Verdict::Resting | Verdict::Capped | Verdict::Flapping
+        ) {
             self.held.insert(alert, (tally, came));
         }
-        self.decided.push(RehearsedVerdict { at: now, came, alert, tally, verdict, reason: reason.to_string(), job });
+        self.decided.push(RehearsedVerdict {
+            at: now,
+            came,
+            alert,
+            tally,
+            verdict,
+            reason: reason.to_string(),
+            job,
+        });
     }
 
     pub(super) fn dispatch(&mut self, tallies: &[String], mut dispatch: RehearsedDispatch) {
@@ -172,7 +189,8 @@ impl Report {
             self.cut = true;
             return;
         }
-        dispatch.tallies = tallies.iter().filter_map(|key| self.tally_of.get(key)).copied().collect();
+        dispatch.tallies =
+            tallies.iter().filter_map(|key| self.tally_of.get(key)).copied().collect();
         self.dispatched.push(dispatch);
     }
 
@@ -182,10 +200,16 @@ impl Report {
             a.at == b.at && a.runbook == b.runbook && a.inputs == b.inputs && a.alerts == b.alerts
         };
         let only = |a: &Self, b: &Self| {
-            let numbers = a.dispatched.iter().filter(|p| !b.dispatched.iter().any(|q| same(p, q))).map(|p| p.job);
+            let numbers = a
+                .dispatched
+                .iter()
+                .filter(|p| !b.dispatched.iter().any(|q| same(p, q)))
+                .map(|p| p.job);
             numbers.collect::<Vec<_>>()
         };
-        let count = |r: &Self, v: Verdict| i64::try_from(r.verdicts.get(&v).copied().unwrap_or(0)).unwrap_or(i64::MAX);
+        let count = |r: &Self, v: Verdict| {
+            i64::try_from(r.verdicts.get(&v).copied().unwrap_or(0)).unwrap_or(i64::MAX)
+        };
         let verdicts = Verdict::ALL.into_iter().map(|v| (v, count(self, v) - count(before, v)));
         Difference {
             only_now: only(self, before),

@@ -30,7 +30,8 @@ impl Demands {
         let mut demands = Self {
             texts: BTreeMap::new(),
             severities: listen.severity.as_ref().map_or(0b1_1111, |ranges| {
-                let inside = Severity::ALL.into_iter().filter(|s| ranges.iter().any(|r| r.contains(*s)));
+                let inside =
+                    Severity::ALL.into_iter().filter(|s| ranges.iter().any(|r| r.contains(*s)));
                 inside.fold(0, |set, s| set | s.bit())
             }),
             states: listen.states.iter().fold(0, |set, s| set | 1 << *s as u8),
@@ -38,7 +39,11 @@ impl Demands {
             high: f64::INFINITY,
             never: false,
         };
-        let lines = [(Path::Source, &listen.sources), (Path::Kind, &listen.kinds), (Path::Resource, &listen.resource)];
+        let lines = [
+            (Path::Source, &listen.sources),
+            (Path::Kind, &listen.kinds),
+            (Path::Resource, &listen.resource),
+        ];
         for (path, globs) in lines {
             demands.demand(path, globs.clone());
         }
@@ -61,8 +66,10 @@ impl Demands {
         match demand {
             Demand::OneOf(path, texts) => {
                 // A text with a wildcard in it cannot be said as a glob; it is left out.
-                let globs: Option<Vec<Glob>> =
-                    texts.iter().map(|t| Glob::parse(t).ok().filter(|g| g.exact().is_some())).collect();
+                let globs: Option<Vec<Glob>> = texts
+                    .iter()
+                    .map(|t| Glob::parse(t).ok().filter(|g| g.exact().is_some()))
+                    .collect();
                 self.demand(path, globs);
             }
             Demand::Like(path, glob) => self.demand(path, Some(vec![glob])),
@@ -88,7 +95,9 @@ impl Demands {
         }
         both.texts.iter().all(|(path, lists)| {
             let samples = lists.iter().flatten().map(Glob::sample).chain(known(path));
-            samples.into_iter().any(|text| lists.iter().all(|list| list.iter().any(|g| g.matches(&text))))
+            samples
+                .into_iter()
+                .any(|text| lists.iter().all(|list| list.iter().any(|g| g.matches(&text))))
         })
     }
 
@@ -107,10 +116,9 @@ impl Demands {
             return Some("no value meets all that is demanded of `alert.value`".into());
         }
         let disjoint = |lists: &[Vec<Glob>]| {
-            lists
-                .iter()
-                .enumerate()
-                .any(|(i, a)| lists[i + 1..].iter().any(|b| !a.iter().any(|x| b.iter().any(|y| x.meets(y)))))
+            lists.iter().enumerate().any(|(i, a)| {
+                lists[i + 1..].iter().any(|b| !a.iter().any(|x| b.iter().any(|y| x.meets(y))))
+            })
         };
         let (path, _) = self.texts.iter().find(|(_, lists)| disjoint(lists))?;
         Some(format!("nothing meets all that is demanded of `{path}`"))

@@ -147,14 +147,20 @@ impl Dispatch {
     /// Checks all entries.
     pub(super) fn check(check: &mut Checker<'_>, doc: Dispatches) -> Option<Vec<Self>> {
         let entries = match doc.0 {
-            Value::Array(items) => items.into_iter().enumerate().map(|(i, v)| (format!("/dispatch/{i}"), v)).collect(),
+            Value::Array(items) => {
+                items.into_iter().enumerate().map(|(i, v)| (format!("/dispatch/{i}"), v)).collect()
+            }
             one => vec![("/dispatch".to_owned(), one)],
         };
         if entries.is_empty() || entries.len() > MAX_ENTRIES {
-            check.fail("/dispatch", format!("has {} entries; 1 to {MAX_ENTRIES} are allowed", entries.len()));
+            check.fail(
+                "/dispatch",
+                format!("has {} entries; 1 to {MAX_ENTRIES} are allowed", entries.len()),
+            );
             return None;
         }
-        let made: Vec<_> = entries.into_iter().map(|(place, value)| Self::one(check, place, value)).collect();
+        let made: Vec<_> =
+            entries.into_iter().map(|(place, value)| Self::one(check, place, value)).collect();
         made.into_iter().collect()
     }
 
@@ -165,13 +171,28 @@ impl Dispatch {
             None => None,
             Some(text) => Some(check.condition(&format!("{place}/when"), text, ALERT)?),
         };
-        let inputs = check.template(&format!("{place}/inputs"), &Value::Object(doc.inputs), ALERT_AND_TALLY)?;
+        let inputs = check.template(
+            &format!("{place}/inputs"),
+            &Value::Object(doc.inputs),
+            ALERT_AND_TALLY,
+        )?;
         let of_alert = !inputs.reads("tally");
         let deadline = match doc.deadline {
             None => None,
-            Some(deadline) => Some(check.length(&format!("{place}/deadline"), deadline, ALERT_AND_TALLY)?),
+            Some(deadline) => {
+                Some(check.length(&format!("{place}/deadline"), deadline, ALERT_AND_TALLY)?)
+            }
         };
-        Some(Self { runbook: doc.runbook, when, inputs, of_alert, given, urgency: doc.urgency, deadline, place })
+        Some(Self {
+            runbook: doc.runbook,
+            when,
+            inputs,
+            of_alert,
+            given,
+            urgency: doc.urgency,
+            deadline,
+            place,
+        })
     }
 
     /// Its expressions, each with the JSON pointer of its string.
@@ -199,7 +220,12 @@ impl Dispatch {
             Err(missing) => return vec![Mismatch::at(format!("{}/runbook", self.place), missing)],
         };
         let inputs = format!("{}/inputs", self.place);
-        runbook.inputs.misfits(&inputs, &format!("runbook `{}`", runbook.name), &self.given, &self.inputs)
+        runbook.inputs.misfits(
+            &inputs,
+            &format!("runbook `{}`", runbook.name),
+            &self.given,
+            &self.inputs,
+        )
     }
 
     /// Whether its inputs look at payloads.
@@ -242,7 +268,11 @@ impl Dispatch {
     ///
     /// # Errors
     /// If an expression goes wrong.
-    pub fn inputs(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Map<String, Value>, ExprError> {
+    pub fn inputs(
+        &self,
+        alert: &Alert,
+        tally: &TallyView<'_>,
+    ) -> Result<Map<String, Value>, ExprError> {
         match self.inputs.fill(&DispatchScope::new(alert, tally)) {
             Ok(Value::Object(map)) => Ok(map),
             Ok(_) => Ok(Map::new()),
@@ -250,12 +280,18 @@ impl Dispatch {
         }
     }
 
-    /// Within which time a job for an alert and its tally must be started; none: whenever it comes to it.
+    /// Within which time a job for an alert and its tally must be started; none: whenever it comes
+    /// to it.
     ///
     /// # Errors
     /// If an expression goes wrong, or makes no length of time.
-    pub fn deadline(&self, alert: &Alert, tally: &TallyView<'_>) -> Result<Option<Period>, DispatchError> {
-        let made = self.deadline.as_ref().map(|deadline| deadline.at(&DispatchScope::new(alert, tally)));
+    pub fn deadline(
+        &self,
+        alert: &Alert,
+        tally: &TallyView<'_>,
+    ) -> Result<Option<Period>, DispatchError> {
+        let made =
+            self.deadline.as_ref().map(|deadline| deadline.at(&DispatchScope::new(alert, tally)));
         made.transpose().map_err(DispatchError::Deadline)
     }
 }

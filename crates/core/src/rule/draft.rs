@@ -30,10 +30,15 @@ pub fn draft<'a>(alert: &Alert, runbooks: impl Iterator<Item = &'a Runbook>) -> 
     match runbooks.into_iter().next() {
         Some(runbook) => {
             lines.push(format!("  runbook: {}", runbook.name));
-            let needed: Vec<&String> =
-                runbook.inputs.properties().keys().filter(|k| runbook.inputs.is_required(k)).collect();
+            let needed: Vec<&String> = runbook
+                .inputs
+                .properties()
+                .keys()
+                .filter(|k| runbook.inputs.is_required(k))
+                .collect();
             if !needed.is_empty() {
-                let inputs: Vec<String> = needed.iter().map(|k| format!("{k}: \"${{alert.resource}}\"")).collect();
+                let inputs: Vec<String> =
+                    needed.iter().map(|k| format!("{k}: \"${{alert.resource}}\"")).collect();
                 lines.push(format!("  inputs: {{ {} }}", inputs.join(", ")));
             }
         }

@@ -58,9 +58,12 @@ impl ExampleDoc {
     /// As it is written in the file of a rule.
     pub fn as_yaml(&self, rule: &str) -> String {
         let line = |value: serde_json::Result<Value>| flow(&value.unwrap_or_default());
-        let mut lines = vec![format!("# For rule {rule}, played as if it acted."), "examples:".to_owned()];
+        let mut lines =
+            vec![format!("# For rule {rule}, played as if it acted."), "examples:".to_owned()];
         lines.push("  - given:".into());
-        lines.extend(self.given.iter().map(|g| format!("      - {}", line(serde_json::to_value(g)))));
+        lines.extend(
+            self.given.iter().map(|g| format!("      - {}", line(serde_json::to_value(g)))),
+        );
         if !self.of.is_empty() {
             lines.push(format!("    of: {}", flow(&Value::Object(self.of.clone()))));
         }
@@ -68,7 +71,9 @@ impl ExampleDoc {
             lines.push("    expect: []".into());
         } else {
             lines.push("    expect:".into());
-            lines.extend(self.expect.iter().map(|e| format!("      - {}", line(serde_json::to_value(e)))));
+            lines.extend(
+                self.expect.iter().map(|e| format!("      - {}", line(serde_json::to_value(e)))),
+            );
         }
         lines.join("\n") + "\n"
     }
@@ -91,7 +96,10 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[ExampleDoc]) {
         }
         for (j, pair) in example.given.windows(2).enumerate() {
             if pair[0].at > pair[1].at {
-                check.fail(&format!("{at}/given/{}/at", j + 1), "comes before the alert above it; write them in order");
+                check.fail(
+                    &format!("{at}/given/{}/at", j + 1),
+                    "comes before the alert above it; write them in order",
+                );
             }
         }
     }

@@ -73,7 +73,9 @@ impl Listen {
         let labels: Vec<_> = doc
             .labels
             .into_iter()
-            .filter_map(|(name, texts)| each(check, &format!("labels/{name}"), Some(texts)).map(|globs| (name, globs)))
+            .filter_map(|(name, texts)| {
+                each(check, &format!("labels/{name}"), Some(texts)).map(|globs| (name, globs))
+            })
             .collect();
         let severity = match doc.severity {
             None => None,
@@ -100,10 +102,14 @@ fn parsed<T, E: std::fmt::Display>(
     parse: impl Fn(&str) -> Result<T, E>,
 ) -> Option<Vec<T>> {
     if texts.0.is_empty() {
-        check.fail(pointer, "is an empty list: no alert could ever match; leave the line out to match all");
+        check.fail(
+            pointer,
+            "is an empty list: no alert could ever match; leave the line out to match all",
+        );
         return None;
     }
     let one = check.document().value.pointer(pointer).is_some_and(serde_json::Value::is_string);
-    let made: Vec<_> = texts.placed(pointer, one).map(|(at, text)| check.take(&at, parse(text))).collect();
+    let made: Vec<_> =
+        texts.placed(pointer, one).map(|(at, text)| check.take(&at, parse(text))).collect();
     made.into_iter().collect()
 }

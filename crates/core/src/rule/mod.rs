@@ -16,7 +16,10 @@ pub use dispatch::{Dispatch, DispatchDoc, DispatchError, Dispatches, TallyView, 
 pub use draft::draft;
 pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
 pub use listen::{Listen, ListenDoc};
-pub use settle::{AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc, Symptoms};
+pub use settle::{
+    AfterDoc, Again, AgainDoc, Cap, CapDoc, FlappingDoc, Gather, GatherDoc, Settle, SettleDoc,
+    Symptoms,
+};
 pub use warning::WARNINGS;
 
 use crate::{
@@ -47,7 +50,8 @@ pub struct Keys {
 /// The names that a rule's conditions know.
 pub const ALERT: Names<'static> = Names { roots: &["alert"], functions: &[], types: &[] };
 /// Those of a dispatch's inputs.
-pub const ALERT_AND_TALLY: Names<'static> = Names { roots: &["alert", "tally"], functions: &[], types: &[] };
+pub const ALERT_AND_TALLY: Names<'static> =
+    Names { roots: &["alert", "tally"], functions: &[], types: &[] };
 
 /// A rule as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -159,7 +163,8 @@ impl Definition for Rule {
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
-        let mut found: Vec<Mismatch> = self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
+        let mut found: Vec<Mismatch> =
+            self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
         for (i, glob) in self.listen.sources.iter().flatten().enumerate() {
             let named = glob.exact().filter(|name| *name != OWN);
             let missing = named.and_then(|name| others.must_have(Kind::Source, name).err());
@@ -213,7 +218,8 @@ pub enum PlaceError {
     },
     /// Its own jobs' events lead to it again and again.
     #[error(
-        "events of its own jobs have set it off {0} times in a row; it is stopped, so that it does not feed itself"
+        "events of its own jobs have set it off {0} times in a row; it is stopped, so that it does \
+        not feed itself"
     )]
     Feeds(usize),
     /// The values say too much.
@@ -229,7 +235,8 @@ pub enum PlaceError {
     },
     /// More entries apply than the cap ever lets through.
     #[error(
-        "{entries} dispatches apply, and `cap` lets {cap} through at once; raise `jobs`, or make rules of their own"
+        "{entries} dispatches apply, and `cap` lets {cap} through at once; raise `jobs`, or make \
+        rules of their own"
     )]
     Beyond {
         /// How many apply.
@@ -254,14 +261,18 @@ impl Rule {
     /// What of them this alert does not have.
     pub fn keys(&self, alert: &Alert) -> Result<Keys, PlaceError> {
         let tally = match &self.settle.fold {
-            None => {
-                values(vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()])?
-            }
+            None => values(vec![
+                alert.source.as_str().into(),
+                alert.resource.as_str().into(),
+                alert.kind.as_str().into(),
+            ])?,
             Some(fold) => evaluated("fold", fold, alert)?,
         };
         let pool = |what: &str, by: Option<&Vec<Expr>>| match by {
             None => Ok(None),
-            Some(by) => evaluated(&format!("{what}.by"), by, alert).map(|key| Some(format!("{what} {key}"))),
+            Some(by) => {
+                evaluated(&format!("{what}.by"), by, alert).map(|key| Some(format!("{what} {key}")))
+            }
         };
         let gathering = pool("gather", self.settle.gather.as_ref().map(|g| &g.by))?;
         let cap = pool("cap", self.settle.cap.as_ref().map(|c| &c.by))?;
@@ -271,7 +282,8 @@ impl Rule {
     /// Where an alert that it matches belongs.
     ///
     /// # Errors
-    /// Why it cannot decide about it: a fold, or an input of an entry that applies, that this alert does not have.
+    /// Why it cannot decide about it: a fold, or an input of an entry that applies, that this alert
+    /// does not have.
     pub fn place(&self, alert: &Alert) -> Result<Placed, PlaceError> {
         let rounds = source::chain(alert).into_iter().filter(|rule| *rule == self.name).count();
         if rounds >= MAX_ROUNDS {
@@ -294,7 +306,9 @@ impl Rule {
             }
         }
         match &self.settle.cap {
-            Some(cap) if entries > cap.jobs as usize && !ends => Err(PlaceError::Beyond { entries, cap: cap.jobs }),
+            Some(cap) if entries > cap.jobs as usize && !ends => {
+                Err(PlaceError::Beyond { entries, cap: cap.jobs })
+            }
             _ => Ok(Placed { keys, entries }),
         }
     }
@@ -316,7 +330,10 @@ impl Rule {
             };
             new.complete(Received { source, received: now, fallback_id: "silence" }).ok()
         };
-        self.awaited().into_iter().filter_map(of).find(|a| self.keys(a).is_ok_and(|k| k.tally == tally))
+        self.awaited()
+            .into_iter()
+            .filter_map(of)
+            .find(|a| self.keys(a).is_ok_and(|k| k.tally == tally))
     }
 
     /// The keys under which the rule waits for resources that it names.
@@ -342,7 +359,11 @@ impl Rule {
     /// Whether anything of it looks at payloads.
     pub fn reads_body(&self) -> bool {
         let settle = &self.settle;
-        let by = [settle.fold.as_ref(), settle.gather.as_ref().map(|g| &g.by), settle.cap.as_ref().map(|c| &c.by)];
+        let by = [
+            settle.fold.as_ref(),
+            settle.gather.as_ref().map(|g| &g.by),
+            settle.cap.as_ref().map(|c| &c.by),
+        ];
         self.listen.condition.iter().chain(by.into_iter().flatten().flatten()).any(Expr::reads_body)
             || self.dispatch.iter().any(Dispatch::reads_body)
     }
@@ -364,7 +385,13 @@ impl Rule {
         let plain = self.settle.missing.filter(|_| self.settle.fold.is_none());
         let names = plain.and_then(|_| only(&self.listen.sources).zip(only(&self.listen.kinds)));
         let Some((source, kind)) = names else { return Vec::new() };
-        self.listen.resource.iter().flatten().filter_map(Glob::exact).map(|r| (source, kind, r)).collect()
+        self.listen
+            .resource
+            .iter()
+            .flatten()
+            .filter_map(Glob::exact)
+            .map(|r| (source, kind, r))
+            .collect()
     }
 }
 
@@ -382,7 +409,8 @@ pub enum NotOne {
 /// The only rule of a text, or the one of that name.
 pub fn only_rule(file: &str, text: &str, name: Option<&str>) -> Result<Rule, NotOne> {
     let documents = parse_file(file, text).map_err(|p| NotOne::Faulty(vec![p]))?;
-    let rules: Vec<_> = documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
+    let rules: Vec<_> =
+        documents.iter().filter(|d| d.kind == "rule" && name.is_none_or(|n| n == d.name)).collect();
     match rules.as_slice() {
         [document] => Rule::check(document).map_err(NotOne::Faulty),
         [] => Err(NotOne::None),
@@ -392,8 +420,14 @@ pub fn only_rule(file: &str, text: &str, name: Option<&str>) -> Result<Rule, Not
 
 fn evaluated(what: &str, exprs: &[Expr], alert: &Alert) -> Result<String, PlaceError> {
     let scope = AlertScope(alert);
-    let gone_wrong = |e: &Expr, error| PlaceError::Key { what: what.to_owned(), expression: e.to_string(), error };
-    let made = exprs.iter().map(|e| e.eval(&scope).map(|v| v.to_json()).map_err(|error| gone_wrong(e, error)));
+    let gone_wrong = |e: &Expr, error| PlaceError::Key {
+        what: what.to_owned(),
+        expression: e.to_string(),
+        error,
+    };
+    let made = exprs
+        .iter()
+        .map(|e| e.eval(&scope).map(|v| v.to_json()).map_err(|error| gone_wrong(e, error)));
     values(made.collect::<Result<_, _>>()?)
 }
 

@@ -188,7 +188,11 @@ pub struct Cap {
 }
 
 impl Settle {
-    pub(super) fn check(check: &mut Checker<'_>, doc: SettleDoc, states: &[AlertState]) -> Option<Self> {
+    pub(super) fn check(
+        check: &mut Checker<'_>,
+        doc: SettleDoc,
+        states: &[AlertState],
+    ) -> Option<Self> {
         counted(check, &doc);
         combined(check, &doc, states);
         let fold = match &doc.fold {
@@ -231,7 +235,8 @@ impl Settle {
 
 fn exprs(check: &mut Checker<'_>, pointer: &str, texts: &Texts) -> Option<Vec<Expr>> {
     let one = check.document().value.pointer(pointer).is_some_and(serde_json::Value::is_string);
-    let made: Vec<_> = texts.placed(pointer, one).map(|(at, text)| check.expr(&at, text, ALERT)).collect();
+    let made: Vec<_> =
+        texts.placed(pointer, one).map(|(at, text)| check.expr(&at, text, ALERT)).collect();
     made.into_iter().collect()
 }
 
@@ -265,34 +270,50 @@ fn counted(check: &mut Checker<'_>, doc: &SettleDoc) {
 /// Lines that do not go together.
 fn combined(check: &mut Checker<'_>, doc: &SettleDoc, states: &[AlertState]) {
     let lasting = states == [AlertState::Raised];
-    for (key, there) in
-        [("still", doc.still.is_some()), ("flapping", doc.flapping.is_some()), ("again", doc.again.is_some())]
-    {
+    for (key, there) in [
+        ("still", doc.still.is_some()),
+        ("flapping", doc.flapping.is_some()),
+        ("again", doc.again.is_some()),
+    ] {
         let pointer = format!("/settle/{key}");
         if there && !lasting {
             check.fail(
                 &pointer,
-                format!("`{key}` is about alarms that stay raised; let the rule listen to raised alerts only"),
+                format!(
+                    "`{key}` is about alarms that stay raised; let the rule listen to raised \
+                    alerts only"
+                ),
             );
         }
         if there && doc.missing.is_some() {
             check.fail(
                 &pointer,
-                format!("`{key}` is about raised alarms and `missing` about silence; make two rules of it"),
+                format!(
+                    "`{key}` is about raised alarms and `missing` about silence; make two \
+                    rules of it"
+                ),
             );
         }
     }
     if doc.after.is_some() && doc.missing.is_some() {
-        check
-            .fail("/settle/after", "`after` counts alerts and `missing` waits for their absence; make two rules of it");
+        check.fail(
+            "/settle/after",
+            "`after` counts alerts and `missing` waits for their absence; make two rules of it",
+        );
     }
     if doc.again.is_some() && doc.gather.is_some() {
-        check.fail("/settle/again", "`again` is about one tally and `gather` about several; make two rules of it");
+        check.fail(
+            "/settle/again",
+            "`again` is about one tally and `gather` about several; make two rules of it",
+        );
     }
     if let Some(again) = doc.again
         && again.every.is_none()
         && !again.when_worse
     {
-        check.fail("/settle/again", "says neither `every` nor `when_worse`, so that nothing would happen again");
+        check.fail(
+            "/settle/again",
+            "says neither `every` nor `when_worse`, so that nothing would happen again",
+        );
     }
 }

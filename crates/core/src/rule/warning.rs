@@ -1,4 +1,5 @@
-//! The names of the warnings that a rule can say it knows of. What raises them is the catalog's business.
+//! The names of the warnings that a rule can say it knows of. What raises them is the catalog's
+//! business.
 
 use crate::{document::Checker, text::nearest};
 use std::collections::BTreeMap;

@@ -1,5 +1,5 @@
-//! A copy of a runbook under a name of its own and over other connections, with everything else as it was written, comments
-//! included.
+//! A copy of a runbook under a name of its own and over other connections, with everything else as
+//! it was written, comments included.
 
 use crate::{
     document::{Document, NameError, check_name, word},
@@ -28,7 +28,11 @@ pub enum CopyError {
 ///
 /// # Errors
 /// If a name is none, or a connection is not called.
-pub fn copy(document: &Document, name: &str, instead: &BTreeMap<String, String>) -> Result<String, CopyError> {
+pub fn copy(
+    document: &Document,
+    name: &str,
+    instead: &BTreeMap<String, String>,
+) -> Result<String, CopyError> {
     for name in [name].into_iter().chain(instead.values().map(String::as_str)) {
         check_name(name)?;
     }
@@ -53,16 +57,22 @@ pub fn copy(document: &Document, name: &str, instead: &BTreeMap<String, String>)
 fn gather<'d>(at: &str, value: &'d Value, found: &mut Vec<(String, &'d str)>) {
     match value {
         Value::Object(fields) => {
-            if let (true, Some(Value::String(via))) = (fields.contains_key("call"), fields.get("via")) {
+            if let (true, Some(Value::String(via))) =
+                (fields.contains_key("call"), fields.get("via"))
+            {
                 found.push((format!("{at}/via"), via));
             }
             // What is given, and what is expected of examples, calls nobody.
-            let steps = fields.iter().filter(|(key, _)| !matches!(key.as_str(), "give" | "set" | "examples"));
+            let steps = fields
+                .iter()
+                .filter(|(key, _)| !matches!(key.as_str(), "give" | "set" | "examples"));
             steps.for_each(|(key, value)| {
                 gather(&format!("{at}/{}", key.replace('~', "~0").replace('/', "~1")), value, found)
             });
         }
-        Value::Array(items) => items.iter().enumerate().for_each(|(i, item)| gather(&format!("{at}/{i}"), item, found)),
+        Value::Array(items) => {
+            items.iter().enumerate().for_each(|(i, item)| gather(&format!("{at}/{i}"), item, found))
+        }
         _ => {}
     }
 }

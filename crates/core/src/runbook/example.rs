@@ -1,5 +1,5 @@
-//! `examples`: how a job of a runbook goes when its calls are answered so and so, written beside it. How they are
-//! played is [`crate::job`]'s.
+//! `examples`: how a job of a runbook goes when its calls are answered so and so, written beside
+//! it. How they are played is [`crate::job`]'s.
 
 use super::{Runbook, Step, all};
 use crate::{
@@ -29,9 +29,10 @@ pub struct JobExampleDoc {
     /// The alert that it is about: fields of the normal form. Left out: none.
     #[serde(default)]
     pub alert: Option<Map<String, Value>>,
-    /// What comes to steps, by their places (`pool[0].grow`) or else their ids: answers of calls, choices of people, events,
-    /// outputs of jobs. One or a list; the last stands for all further ones. Calls and jobs that are not named here are
-    /// answered `{}` at once, nobody decides, and no event comes.
+    /// What comes to steps, by their places (`pool[0].grow`) or else their ids: answers of calls,
+    /// choices of people, events, outputs of jobs. One or a list; the last stands for all further
+    /// ones. Calls and jobs that are not named here are answered `{}` at once, nobody decides, and
+    /// no event comes.
     #[serde(default)]
     pub answers: BTreeMap<String, Answers>,
     /// What else happens.
@@ -156,7 +157,8 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[JobExampleDoc], runbook
         check.fail("/examples", format!("are {}; {} are allowed", examples.len(), MOST.0));
     }
     let steps = runbook.lists().into_iter().flat_map(|(_, steps)| all(steps));
-    let ids: BTreeSet<&str> = steps.map(|s: &Step| s.id.as_str()).chain(["undo", "probe", "told"]).collect();
+    let ids: BTreeSet<&str> =
+        steps.map(|s: &Step| s.id.as_str()).chain(["undo", "probe", "told"]).collect();
     for (i, example) in examples.iter().enumerate() {
         let at = format!("/examples/{i}");
         let many = example.answers.len() + example.meanwhile.len();
@@ -168,7 +170,8 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[JobExampleDoc], runbook
             if !ids.contains(id) {
                 let hint = hint(id, ids.iter().copied());
                 let key = place.replace('~', "~0").replace('/', "~1");
-                check.fail(&format!("{at}/answers/{key}"), format!("there is no step `{id}`{hint}"));
+                check
+                    .fail(&format!("{at}/answers/{key}"), format!("there is no step `{id}`{hint}"));
             }
         }
     }

@@ -1,8 +1,9 @@
-//! The `runbook:` document: typed inputs, a target, a tree of steps, what follows a failure, and how the
-//! effect is proved.
+//! The `runbook:` document: typed inputs, a target, a tree of steps, what follows a failure, and
+//! how the effect is proved.
 //!
-//! Owns the document and its checks: `steps` has a file for each kind of step, `known` what expressions
-//! know where, `scope` what they see when a job runs, `outline` how it is drawn, `copy` how one is made of another. Going through the steps is [`crate::job`].
+//! Owns the document and its checks: `steps` has a file for each kind of step, `known` what
+//! expressions know where, `scope` what they see when a job runs, `outline` how it is drawn, `copy`
+//! how one is made of another. Going through the steps is [`crate::job`].
 
 mod copy;
 mod example;
@@ -16,9 +17,9 @@ pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, Me
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
-    Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish, FinishState, LINK, MAX_DEPTH,
-    MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Require, Retry, Set, Since, Step, StepDoc, StepProbe, To, Together,
-    Until, all,
+    Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish,
+    FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Require, Retry, Set,
+    Since, Step, StepDoc, StepProbe, To, Together, Until, all,
 };
 
 use crate::{
@@ -68,7 +69,8 @@ pub struct RunbookDoc {
     /// `${ ... }` sees `inputs`.
     #[serde(default)]
     pub timeout: Option<LengthDoc>,
-    /// Most of its jobs at once, over all nodes; jobs of steps are not counted. Left out: as many as there are.
+    /// Most of its jobs at once, over all nodes; jobs of steps are not counted. Left out: as many
+    /// as there are.
     #[serde(default)]
     pub at_once: Option<u32>,
     /// What is done, in this order.
@@ -92,7 +94,8 @@ pub struct RunbookDoc {
     /// What the job gives; `${ ... }` sees `inputs` and `steps`.
     #[serde(default)]
     pub outputs: Map<String, Value>,
-    /// How jobs go when their calls are answered so and so; played when the runbook is checked and before it is published.
+    /// How jobs go when their calls are answered so and so; played when the runbook is checked and
+    /// before it is published.
     #[serde(default)]
     pub examples: Vec<JobExampleDoc>,
 }
@@ -172,7 +175,8 @@ impl std::fmt::Display for Confirm {
             Action::Check(check) => Some(check.condition.text()),
             _ => None,
         });
-        let proofs: Vec<&str> = self.alarm.then_some("alarm cleared").into_iter().chain(check).collect();
+        let proofs: Vec<&str> =
+            self.alarm.then_some("alarm cleared").into_iter().chain(check).collect();
         write!(f, "{} within {}", proofs.join(" and "), self.within)
     }
 }
@@ -236,14 +240,19 @@ impl Definition for Runbook {
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
-        let connections = self.calls().into_iter().map(|(via, _)| (Kind::Connection, via.to_owned()));
-        connections.chain(self.children().into_iter().map(|name| (Kind::Runbook, name.to_owned()))).collect()
+        let connections =
+            self.calls().into_iter().map(|(via, _)| (Kind::Connection, via.to_owned()));
+        connections
+            .chain(self.children().into_iter().map(|name| (Kind::Runbook, name.to_owned())))
+            .collect()
     }
 
     fn expressions(&self) -> Vec<(String, &Expr)> {
         let mut found = Vec::new();
         self.visit(&|_, _| Type::Any, &mut |at, what, _| {
-            found.extend(what.expressions().into_iter().map(|(below, e)| (format!("{at}{below}"), e)));
+            found.extend(
+                what.expressions().into_iter().map(|(below, e)| (format!("{at}{below}"), e)),
+            );
         });
         found
     }
@@ -257,11 +266,14 @@ impl Definition for Runbook {
             })
         });
         let outputs = |via: &str, operation: &str| {
-            connector::operation(others, via, operation).map_or(Type::Any, |(_, operation)| operation.gives.clone())
+            connector::operation(others, via, operation)
+                .map_or(Type::Any, |(_, operation)| operation.gives.clone())
         };
         let mut unfit = Vec::new();
         self.visit(&outputs, &mut |at, what, names| unfit.extend(what.unfit(at, names)));
-        let unfit = unfit.into_iter().map(|(at, text, why)| Mismatch::at(at, Fault::Unfit(format!("{text}: {why}"))));
+        let unfit = unfit
+            .into_iter()
+            .map(|(at, text, why)| Mismatch::at(at, Fault::Unfit(format!("{text}: {why}"))));
         steps.chain(unfit).collect()
     }
 }
@@ -275,7 +287,11 @@ impl Defined for Runbook {
         let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
         let types = [("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type))];
         let names = Names { roots: &ROOTS, functions: &[], types: &types };
-        let target = check.template("/target", &Value::String(doc.target), Names { roots: &ROOTS[..1], ..names });
+        let target = check.template(
+            "/target",
+            &Value::String(doc.target),
+            Names { roots: &ROOTS[..1], ..names },
+        );
         let timeout = doc.timeout.unwrap_or(LengthDoc::Written(TIMEOUT));
         let timeout = check.length("/timeout", timeout, Names { roots: &ROOTS[..1], ..names });
         check_at_once(&mut check, doc.at_once);
@@ -331,7 +347,10 @@ fn check_at_once(check: &mut Checker<'_>, at_once: Option<u32>) {
 fn check_confirm(build: &mut Build<'_, '_>, doc: ConfirmDoc, names: Names<'_>) -> Option<Confirm> {
     let alarm = doc.alarm.is_some();
     if !alarm && doc.check.is_none() {
-        build.check.fail("/confirm", "says nothing to prove: give it `alarm: cleared`, a `check`, or both");
+        build.check.fail(
+            "/confirm",
+            "says nothing to prove: give it `alarm: cleared`, a `check`, or both",
+        );
         return None;
     }
     let own = [
@@ -342,7 +361,8 @@ fn check_confirm(build: &mut Build<'_, '_>, doc: ConfirmDoc, names: Names<'_>) -
         ("every", doc.every.map(|p| p.to_string().into())),
         ("else", doc.otherwise.map(Value::from)),
     ];
-    let own: Map<String, Value> = own.into_iter().filter_map(|(key, value)| Some((key.to_owned(), value?))).collect();
+    let own: Map<String, Value> =
+        own.into_iter().filter_map(|(key, value)| Some((key.to_owned(), value?))).collect();
     let check = match own.is_empty() {
         true => Vec::new(),
         false => vec![steps::of_confirm(build, own, &doc.within, names)?],
@@ -369,7 +389,8 @@ pub enum PrepareError {
 }
 
 impl Runbook {
-    /// Complains about expressions that do not fit where they stand, and about examples that no job could meet.
+    /// Complains about expressions that do not fit where they stand, and about examples that no job
+    /// could meet.
     fn fitted(mut self, check: &mut Checker<'_>) -> Self {
         let mut unfit = Vec::new();
         let mut reads_alarm = self.confirm.as_ref().is_some_and(|c| c.alarm);
@@ -389,7 +410,8 @@ impl Runbook {
     /// Why a job would be refused.
     pub fn prepare(&self, given: Map<String, Value>) -> Result<Prepared, PrepareError> {
         let inputs = Value::Object(self.inputs.complete(given)?);
-        let target = self.target.fill_text(&InputScope(&inputs)).map_err(PrepareError::TargetUnknown)?;
+        let target =
+            self.target.fill_text(&InputScope(&inputs)).map_err(PrepareError::TargetUnknown)?;
         let target = ResourcePath::parse(&target).map_err(PrepareError::NoTarget)?;
         self.timeout.at(&InputScope(&inputs)).map_err(PrepareError::NoTimeout)?;
         match inputs {
@@ -398,7 +420,8 @@ impl Runbook {
         }
     }
 
-    /// How long the steps of a job with these inputs may take together, and again what follows a failure.
+    /// How long the steps of a job with these inputs may take together, and again what follows a
+    /// failure.
     pub fn timeout_with(&self, inputs: &Value) -> Period {
         // Inputs for which it cannot be worked out were refused.
         self.timeout.at(&InputScope(inputs)).unwrap_or(TIMEOUT)

@@ -1,4 +1,5 @@
-//! A runbook as people see it drawn: its tree of steps with what each does, what steps give, and whom it needs.
+//! A runbook as people see it drawn: its tree of steps with what each does, what steps give, and
+//! whom it needs.
 
 use super::{Action, OnError, Runbook, Step};
 use crate::{connector, definition::Others, expr::Type};
@@ -44,12 +45,14 @@ impl Runbook {
     /// Draws it, with what the operations of its connections give.
     pub fn outline(&self, others: &dyn Others) -> Outline {
         let outputs = |via: &str, operation: &str| {
-            connector::operation(others, via, operation).map_or(Type::Any, |(_, operation)| operation.gives.clone())
+            connector::operation(others, via, operation)
+                .map_or(Type::Any, |(_, operation)| operation.gives.clone())
         };
         let mut known = BTreeMap::new();
         self.visit(&outputs, &mut |at, _, names| {
             if at == "/outputs" {
-                known = names.types.iter().map(|(name, of)| ((*name).to_owned(), of.clone())).collect();
+                known =
+                    names.types.iter().map(|(name, of)| ((*name).to_owned(), of.clone())).collect();
             }
         });
         let further = self.lists().into_iter().skip(1).filter(|(_, steps)| !steps.is_empty());
@@ -64,7 +67,9 @@ impl Runbook {
         runbooks.dedup();
         Outline {
             steps: drawn(&self.steps, "/steps"),
-            further: further.map(|(at, steps)| (at.trim_start_matches('/'), drawn(steps, at))).collect(),
+            further: further
+                .map(|(at, steps)| (at.trim_start_matches('/'), drawn(steps, at)))
+                .collect(),
             known,
             connections,
             runbooks,
@@ -107,7 +112,11 @@ fn labels(action: &Action) -> Vec<String> {
     match action {
         Action::Choose(choose) => {
             let label = |when: Option<&str>| when.unwrap_or("else").to_owned();
-            choose.branches.iter().map(|b| label(b.when.as_ref().map(crate::expr::Expr::text))).collect()
+            choose
+                .branches
+                .iter()
+                .map(|b| label(b.when.as_ref().map(crate::expr::Expr::text)))
+                .collect()
         }
         Action::Each(each) => vec![format!("each {}", each.name)],
         Action::Together(together) => together.ways.iter().map(|(name, _)| name.clone()).collect(),

@@ -1,8 +1,8 @@
-//! What the expressions of a runbook know at each place: the inputs, which steps have surely run and
-//! which may have, what each gives, and the names of items.
+//! What the expressions of a runbook know at each place: the inputs, which steps have surely run
+//! and which may have, what each gives, and the names of items.
 //!
-//! The same pass over a checked runbook is made twice: when it is checked by itself, and with the types
-//! that operations tell when it is checked with the definitions around it.
+//! The same pass over a checked runbook is made twice: when it is checked by itself, and with the
+//! types that operations tell when it is checked with the definitions around it.
 
 use super::steps::{Step, all};
 use crate::expr::{Expr, ExprError, Names, Template, Type};
@@ -42,11 +42,14 @@ impl<'a> Evaluated<'a> {
 
     /// What does not fit by what is known.
     pub(super) fn unfit(self, at: &str, names: Names<'_>) -> Vec<Unfit> {
-        let one =
-            |at: String, e: &Expr, fits: Result<(), ExprError>| fits.err().map(|why| (at, e.text().to_owned(), why));
+        let one = |at: String, e: &Expr, fits: Result<(), ExprError>| {
+            fits.err().map(|why| (at, e.text().to_owned(), why))
+        };
         match self {
             Self::Expr(e) => one(at.to_owned(), e, e.fits(names)).into_iter().collect(),
-            Self::Condition(e) => one(at.to_owned(), e, e.may_be_condition(names)).into_iter().collect(),
+            Self::Condition(e) => {
+                one(at.to_owned(), e, e.may_be_condition(names)).into_iter().collect()
+            }
             Self::List(e) => one(at.to_owned(), e, e.may_be_list(names)).into_iter().collect(),
             Self::Template(t) => t
                 .expressions()
@@ -72,7 +75,12 @@ pub(super) struct TypeEnvironment<'a> {
 impl<'a> TypeEnvironment<'a> {
     /// Before the first step; `outputs` tells what an operation of a connection gives.
     pub(super) fn new(inputs: Type, outputs: &'a dyn Fn(&str, &str) -> Type) -> Self {
-        let types = vec![("inputs", inputs), ("steps", Type::record([])), ("job", job()), ("alarm", alarm())];
+        let types = vec![
+            ("inputs", inputs),
+            ("steps", Type::record([])),
+            ("job", job()),
+            ("alarm", alarm()),
+        ];
         Self { outputs, roots: ROOTS.to_vec(), types }
     }
 
@@ -116,7 +124,8 @@ impl<'a> TypeEnvironment<'a> {
 
     /// Steps that a condition asks for have run where it holds.
     pub(super) fn guard(&mut self, condition: &Expr) {
-        let guarded: Vec<String> = condition.guards("steps").into_iter().map(str::to_owned).collect();
+        let guarded: Vec<String> =
+            condition.guards("steps").into_iter().map(str::to_owned).collect();
         let steps = self.steps();
         for id in guarded {
             if let Some(Type::Maybe(of)) = steps.get(&id).cloned() {
@@ -149,7 +158,8 @@ impl<'a> TypeEnvironment<'a> {
 fn job() -> Type {
     let texts = ["runbook", "target"].map(|n| (n.to_owned(), Type::Text));
     let anything = ["failure", "failed_step", "state", "effect"].map(|n| (n.to_owned(), Type::Any));
-    let others = [("id".to_owned(), Type::Number), ("errors".to_owned(), Type::Map(Arc::new(Type::Text)))];
+    let others =
+        [("id".to_owned(), Type::Number), ("errors".to_owned(), Type::Map(Arc::new(Type::Text)))];
     Type::record(texts.into_iter().chain(anything).chain(others))
 }
 

@@ -100,7 +100,9 @@ impl AlarmTransition {
     pub fn of(state: AlertState, alarm: Option<AlarmId>, change: AlarmChange) -> Self {
         match (state, alarm, change) {
             (_, _, AlarmChange::Late(over)) => Self::Late { over },
-            (AlertState::Raised, Some(_), change) => Self::Raised { alarm, anew: change == AlarmChange::Raised },
+            (AlertState::Raised, Some(_), change) => {
+                Self::Raised { alarm, anew: change == AlarmChange::Raised }
+            }
             _ => Self::None,
         }
     }

@@ -1,6 +1,9 @@
 //! Why a rule decided as it did, kept as numbers and said in words.
 
-#![expect(missing_docs, reason = "the fields are the numbers of the sentence that each variant says")]
+#![expect(
+    missing_docs,
+    reason = "the fields are the numbers of the sentence that each variant says"
+)]
 
 use super::Fired;
 use crate::{JobId, Period, Severity, Verdict, period::rough, rule::Stance};
@@ -15,7 +18,13 @@ pub enum Reason {
     /// The episode has dispatched already.
     Folded { nth: u64, fired: Fired, now: DateTime<Utc> },
     /// The episode is held already.
-    Joined { nth: u64, verdict: Verdict, since: DateTime<Utc>, due: Option<DateTime<Utc>>, now: DateTime<Utc> },
+    Joined {
+        nth: u64,
+        verdict: Verdict,
+        since: DateTime<Utc>,
+        due: Option<DateTime<Utc>>,
+        now: DateTime<Utc>,
+    },
     /// Sent before its alarm was cleared, received after.
     Late { sent: DateTime<Utc>, over: DateTime<Utc> },
     /// Not enough alerts so far.
@@ -102,7 +111,9 @@ impl fmt::Display for Trigger {
             Self::Rested(d) => write!(f, "the rest of {d} is over and it is raised"),
             Self::Gathered(n) => write!(f, "{n} gathered"),
             Self::Room => f.write_str("the cap has room again and it is still raised"),
-            Self::Again(after, Some(job)) => write!(f, "still raised {} after job {job}", rough(*after)),
+            Self::Again(after, Some(job)) => {
+                write!(f, "still raised {} after job {job}", rough(*after))
+            }
             Self::Again(after, None) => write!(f, "still raised {} later", rough(*after)),
             Self::Worse(before, now) => write!(f, "worse: {now} after {before}"),
         }
@@ -127,14 +138,27 @@ impl fmt::Display for Reason {
             }
             Self::Joined { nth, verdict, since, due, now } => {
                 let word = verdict.as_str();
-                write!(f, "alert {nth} of an episode that has been {word} for {}", rough(*now - *since))?;
+                write!(
+                    f,
+                    "alert {nth} of an episode that has been {word} for {}",
+                    rough(*now - *since)
+                )?;
                 due.map_or(Ok(()), |due| write!(f, ", decided at {}", clock(due)))
             }
             Self::Late { sent, over } => {
-                write!(f, "late: sent at {}, and its alarm was cleared at {}", clock(*sent), clock(*over))
+                write!(
+                    f,
+                    "late: sent at {}, and its alarm was cleared at {}",
+                    clock(*sent),
+                    clock(*over)
+                )
             }
-            Self::Count { have, want, within } => write!(f, "{have} of {want} alerts within {within}"),
-            Self::Still { due, for_ } => write!(f, "must stay raised for {for_}, until {}", clock(*due)),
+            Self::Count { have, want, within } => {
+                write!(f, "{have} of {want} alerts within {within}")
+            }
+            Self::Still { due, for_ } => {
+                write!(f, "must stay raised for {for_}, until {}", clock(*due))
+            }
             Self::Heard { due, missing } => {
                 write!(f, "heard; fires if nothing more comes for {missing}, until {}", clock(*due))
             }
@@ -143,7 +167,12 @@ impl fmt::Display for Reason {
             }
             Self::Rests { due, last, rest, now } => {
                 let ago = rough(*now - last.at);
-                write!(f, "{} {ago} ago and rest is {rest}: silent until {}", done(*last), clock(*due))
+                write!(
+                    f,
+                    "{} {ago} ago and rest is {rest}: silent until {}",
+                    done(*last),
+                    clock(*due)
+                )
             }
             Self::Full { jobs, per, frees, later } => {
                 let then = if *later { "tried again" } else { "room again" };
@@ -151,11 +180,20 @@ impl fmt::Display for Reason {
                 write!(f, "{jobs} {noun} within {per} already; {then} at {}", clock(*frees))
             }
             Self::Flaps { changes, within, due } => {
-                write!(f, "{changes} changes within {within}; decided when calm, at {} at the earliest", clock(*due))
+                write!(
+                    f,
+                    "{changes} changes within {within}; decided when calm, at {} at the earliest",
+                    clock(*due)
+                )
             }
             Self::Explained { cause } => write!(f, "explained by {cause}"),
             Self::Cleared { verdict, after } => {
-                write!(f, "cleared after {} of {}; nothing was left to do", rough(*after), verdict.as_str())
+                write!(
+                    f,
+                    "cleared after {} of {}; nothing was left to do",
+                    rough(*after),
+                    verdict.as_str()
+                )
             }
             Self::Broken(why) => f.write_str(why),
             Self::Nothing => f.write_str("no `when` of its dispatch holds; nothing to do"),

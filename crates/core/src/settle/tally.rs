@@ -68,7 +68,9 @@ impl Tally {
     /// launched counts as a dispatch from then on; what is dismissed stays so for its episode.
     pub fn decided(&mut self, proposal: JobId, decision: Decision) {
         let episode = self.episode.as_mut().and_then(|e| e.fired.as_mut());
-        for fired in [episode, self.last.as_mut()].into_iter().flatten().filter(|f| f.job == Some(proposal)) {
+        for fired in
+            [episode, self.last.as_mut()].into_iter().flatten().filter(|f| f.job == Some(proposal))
+        {
             match decision {
                 Decision::Launched => fired.stance = Stance::Act,
                 Decision::Dismissed => fired.dismissed = true,

@@ -51,8 +51,8 @@ pub struct SourceDoc {
     pub summary: Option<String>,
     /// How its messages arrive.
     pub intake: IntakeDoc,
-    /// How a message becomes alerts. Left out: what is posted to a webhook is in the normal form already, and messages of
-    /// an open format are read as that format says.
+    /// How a message becomes alerts. Left out: what is posted to a webhook is in the normal form
+    /// already, and messages of an open format are read as that format says.
     #[serde(default)]
     pub read: Option<ReadDoc>,
 }
@@ -78,7 +78,12 @@ impl Source {
         let left = Cell::new(MAX_STEPS);
         let messages = match self.intake.decode(delivery) {
             Ok(messages) => messages,
-            Err(reason) => return ReadOutcome { unreadable: vec![Unread::whole(reason)], ..ReadOutcome::default() },
+            Err(reason) => {
+                return ReadOutcome {
+                    unreadable: vec![Unread::whole(reason)],
+                    ..ReadOutcome::default()
+                };
+            }
         };
         let several = messages.len() > 1;
         let mut all = ReadOutcome::default();
@@ -91,23 +96,38 @@ impl Source {
                     all.join(self.read_message(delivery, &body, fallback_id, &left), item, part);
                 }
                 Err(e) => {
-                    all.unreadable.push(Unread { item, reason: e.reason, part: Some(e.part), of_each: false });
+                    all.unreadable.push(Unread {
+                        item,
+                        reason: e.reason,
+                        part: Some(e.part),
+                        of_each: false,
+                    });
                 }
             }
             if all.alerts.len() > MAX_ALERTS {
                 let reason = format!("holds more than {MAX_ALERTS} alerts");
-                return ReadOutcome { unreadable: vec![Unread::whole(reason)], ..ReadOutcome::default() };
+                return ReadOutcome {
+                    unreadable: vec![Unread::whole(reason)],
+                    ..ReadOutcome::default()
+                };
             }
         }
         all
     }
 
-    /// The lines by which its format is read, as they would be written, where it has none of its own.
+    /// The lines by which its format is read, as they would be written, where it has none of its
+    /// own.
     pub fn default_read(&self) -> Option<String> {
         if self.has_lines { None } else { self.intake.default_read().map(|lines| lines.text()) }
     }
 
-    fn read_message(&self, delivery: &Delivery<'_>, body: &Value, fallback_id: &str, left: &Cell<u32>) -> ReadOutcome {
+    fn read_message(
+        &self,
+        delivery: &Delivery<'_>,
+        body: &Value,
+        fallback_id: &str,
+        left: &Cell<u32>,
+    ) -> ReadOutcome {
         let names = self.intake.names(body, delivery.properties);
         let Delivery { received, normal, .. } = *delivery;
         let payload = Payload { body, names: &names, received, fallback_id, normal, left };
@@ -117,7 +137,8 @@ impl Source {
         })
     }
 
-    /// The alert of one item of `each` that was kept: of its message nothing else is known any more.
+    /// The alert of one item of `each` that was kept: of its message nothing else is known any
+    /// more.
     ///
     /// # Errors
     /// Why it cannot be read.
@@ -150,7 +171,10 @@ impl Defined for Source {
         let offers = doc.intake.offers();
         let intake = doc.intake.check(&mut check, "/intake");
         if doc.source == OWN {
-            check.fail("/source", "`arvok` is the name under which Arvok tells of itself; choose another");
+            check.fail(
+                "/source",
+                "`arvok` is the name under which Arvok tells of itself; choose another",
+            );
         }
         let has_lines = doc.read.is_some();
         let read = match doc.read.or_else(|| intake.as_ref()?.default_read()) {

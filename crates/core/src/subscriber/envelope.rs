@@ -7,9 +7,11 @@ use serde_json::{Map, Value, json};
 /// The media type of an event that leaves (CloudEvents JSON format, section 3).
 pub const CONTENT_TYPE: &str = "application/cloudevents+json; charset=utf-8";
 
-/// One of Arvok's own events as a CloudEvent; `installation` is the random id of those whose events these are.
+/// One of Arvok's own events as a CloudEvent; `installation` is the random id of those whose events
+/// these are.
 ///
-/// `source` and `id` together are unique, as section 3.1.1 wants it: an event that comes twice is known by them.
+/// `source` and `id` together are unique, as section 3.1.1 wants it: an event that comes twice is
+/// known by them.
 pub fn envelope(event: &Alert, installation: &str) -> Value {
     let told = event.body.as_object().into_iter().flatten().map(|(k, v)| (k.clone(), v.clone()));
     let mut data: Map<String, Value> = told.collect();

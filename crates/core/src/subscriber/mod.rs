@@ -1,7 +1,8 @@
-//! The `subscriber:` document: where events of jobs and decisions go, which of them, and how they are signed.
+//! The `subscriber:` document: where events of jobs and decisions go, which of them, and how they
+//! are signed.
 //!
-//! Owns the document, its check, and the event as it leaves: CloudEvents 1.0 in JSON. Keeping, signing and sending are
-//! the service's business.
+//! Owns the document, its check, and the event as it leaves: CloudEvents 1.0 in JSON. Keeping,
+//! signing and sending are the service's business.
 
 mod envelope;
 
@@ -31,14 +32,14 @@ pub struct SubscriberDoc {
     /// One line for people.
     #[serde(default)]
     pub summary: Option<String>,
-    /// The address that events are posted to, once it has agreed. `${setting('name')}` takes it from the service's own
-    /// settings.
+    /// The address that events are posted to, once it has agreed. `${setting('name')}` takes it
+    /// from the service's own settings.
     pub address: String,
     /// Which events of jobs and decisions. Left out: all of them.
     #[serde(default)]
     pub listen: Option<ListenDoc>,
-    /// The key that events are signed with, as Standard Webhooks says: `${secret('name')}`. Two while one takes the place
-    /// of the other.
+    /// The key that events are signed with, as Standard Webhooks says: `${secret('name')}`. Two
+    /// while one takes the place of the other.
     pub signed_with: Texts,
 }
 
@@ -80,7 +81,10 @@ impl Defined for Subscriber {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::of::<SubscriberDoc>(document)?;
-        if !doc.address.contains("${") && !doc.address.starts_with("http://") && !doc.address.starts_with("https://") {
+        if !doc.address.contains("${")
+            && !doc.address.starts_with("http://")
+            && !doc.address.starts_with("https://")
+        {
             check.fail("/address", "is not an address; it begins with http:// or https://");
         }
         if doc
@@ -89,20 +93,29 @@ impl Defined for Subscriber {
             .nth(1)
             .is_some_and(|rest| rest.split('/').next().is_some_and(|host| host.contains('@')))
         {
-            check.fail("/address", "holds a name or a password; who sends is proved by the signature");
+            check.fail(
+                "/address",
+                "holds a name or a password; who sends is proved by the signature",
+            );
         }
         if doc.address.contains("secret(") {
-            let why = "an address is seen by everybody; who sends is proved by the signature, and a hook with a secret in \
+            let why = "an address is seen by everybody; who sends is proved by the signature, and \
+                a hook with a secret in \
                 its path is a connection, which runbooks call";
             check.fail("/address", why);
         }
         let address = check.template("/address", &Value::String(doc.address), SETTINGS);
         let mut listen = doc.listen.unwrap_or_default();
         if listen.sources.is_some() {
-            check.fail("/listen/sources", "only what jobs and decisions tell leaves; leave the line out");
+            check.fail(
+                "/listen/sources",
+                "only what jobs and decisions tell leaves; leave the line out",
+            );
         }
         // What happened has no state to be chosen by.
-        listen.states.get_or_insert_with(|| Texts(vec!["raised".into(), "cleared".into(), "noted".into()]));
+        listen
+            .states
+            .get_or_insert_with(|| Texts(vec!["raised".into(), "cleared".into(), "noted".into()]));
         let listen = Listen::check(&mut check, listen);
         if !(1..=2).contains(&doc.signed_with.0.len()) {
             check.fail("/signed_with", "is one key, or two while one takes the place of the other");

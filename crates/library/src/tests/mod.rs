@@ -1,4 +1,5 @@
-//! The library as a whole: everything in it is good, fits together, is copied well, and would notice a step that is missing.
+//! The library as a whole: everything in it is good, fits together, is copied well, and would
+//! notice a step that is missing.
 
 use super::*;
 use arvok_core::{
@@ -27,15 +28,21 @@ fn everything_is_good_and_told_in_words() {
         assert!(ready.runbook.examples.len() >= 2, "{name}: its examples");
         assert!(ready.runbook.examples.iter().all(|e| e.summary.is_some()), "{name}: its examples");
         let known = connections();
-        assert!(ready.calls().iter().all(|via| known.contains_key(*via)), "{name}: its connections");
+        assert!(
+            ready.calls().iter().all(|via| known.contains_key(*via)),
+            "{name}: its connections"
+        );
     }
 }
 
-/// Everything that is done, with where it stands: steps wherever they are, what takes them back, and the proof.
+/// Everything that is done, with where it stands: steps wherever they are, what takes them back,
+/// and the proof.
 fn parts(at: &str, value: &Value, found: &mut Vec<String>) {
     match value {
         Value::Object(fields) => {
-            for (key, below) in fields.iter().filter(|(key, _)| !matches!(key.as_str(), "examples" | "give" | "inputs"))
+            for (key, below) in fields
+                .iter()
+                .filter(|(key, _)| !matches!(key.as_str(), "examples" | "give" | "inputs"))
             {
                 let at = format!("{at}/{key}");
                 if matches!(key.as_str(), "undo" | "confirm") {
@@ -93,7 +100,9 @@ fn a_copy_has_names_of_its_own_and_is_otherwise_as_it_was_written() {
     let disk = get("grow-disk").expect("a runbook");
     let instead = BTreeMap::from([("yard-hypervisor".to_owned(), "our-cluster".to_owned())]);
     let copied = disk.copied("grow-our-disks", &instead, |_, _| false).expect("a copy");
-    let changed = |text: &str| text.lines().filter(|l| !disk.text().contains(l)).map(str::to_owned).collect::<Vec<_>>();
+    let changed = |text: &str| {
+        text.lines().filter(|l| !disk.text().contains(l)).map(str::to_owned).collect::<Vec<_>>()
+    };
     insta::assert_snapshot!(changed(&copied).join("\n"), @r#"
     runbook: grow-our-disks
     copied_from: grow-disk
@@ -107,13 +116,19 @@ fn a_copy_has_names_of_its_own_and_is_otherwise_as_it_was_written() {
     assert!(odd.starts_with("runbook: \"true\"\ncopied_from: grow-disk\n"), "{odd}");
 
     let missing = get("grow-disks").expect_err("none of this name").to_string();
-    assert_eq!(missing, "there is no runbook `grow-disks` (did you mean `grow-disk`?) in the library");
+    assert_eq!(
+        missing,
+        "there is no runbook `grow-disks` (did you mean `grow-disk`?) in the library"
+    );
     let wrong = |name: &str, instead: &[(&str, &str)]| {
         let instead = instead.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect();
         disk.copied(name, &instead, |_, _| false).expect_err("no copy").to_string()
     };
     assert_eq!(wrong("grow", &[("yard", "ours")]), "it does not call `yard`");
-    assert_eq!(wrong("grow", &[("crew-chats", "ours")]), "it does not call `crew-chats`; did you mean `crew-chat`?");
+    assert_eq!(
+        wrong("grow", &[("crew-chats", "ours")]),
+        "it does not call `crew-chats`; did you mean `crew-chat`?"
+    );
     insta::assert_snapshot!(wrong("Grow it", &[]), @"`Grow it` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first");
 }
 
@@ -121,10 +136,19 @@ fn a_copy_has_names_of_its_own_and_is_otherwise_as_it_was_written() {
 fn every_copy_stands_by_itself_with_what_it_needs() {
     for ready in all() {
         let text = ready.copied("own", &BTreeMap::new(), |_, _| true).expect("a copy");
-        let checked = check_files([("own.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+        let checked = check_files(
+            [("own.yaml", text.as_str())],
+            &[],
+            &Catalog::default(),
+            &Observed::default(),
+        );
         let said: Vec<String> = checked.problems.iter().map(ToString::to_string).collect();
         assert!(said.is_empty(), "{}: {said:#?}", ready.runbook.name);
-        let own = checked.entries.iter().find_map(|e| e.of::<Runbook>().filter(|r| r.name == "own")).expect("the copy");
+        let own = checked
+            .entries
+            .iter()
+            .find_map(|e| e.of::<Runbook>().filter(|r| r.name == "own"))
+            .expect("the copy");
         assert_eq!(own.copied_from.as_ref(), Some(&ready.runbook.name));
     }
 }

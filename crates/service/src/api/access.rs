@@ -10,7 +10,9 @@ use actix_web::{
     cookie::{Cookie, SameSite, time::Duration},
     delete, get, post, put, web,
 };
-use arvok_api::{Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who};
+use arvok_api::{
+    Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who,
+};
 use arvok_connect::weakness;
 use arvok_core::document::check_name;
 use arvok_store::{
@@ -20,7 +22,10 @@ use arvok_store::{
 };
 
 /// Who is asking, and what the token allows.
-#[utoipa::path(operation_id = "whoAmI", tag = "access", responses((status = 200, body = Who), (status = 401, body = Problem)))]
+#[utoipa::path(
+    operation_id = "whoAmI", tag = "access",
+    responses((status = 200, body = Who), (status = 401, body = Problem))
+)]
 #[get("/me")]
 pub(super) async fn me(caller: Caller) -> web::Json<Who> {
     web::Json(caller.0)
@@ -37,7 +42,10 @@ fn cookie(value: String, age: Duration) -> Cookie<'static> {
 }
 
 /// Signs in to the console with a token; the answer sets a cookie.
-#[utoipa::path(operation_id = "signIn", tag = "access", request_body = SignIn, responses((status = 200, body = Who), (status = 401, body = Problem)))]
+#[utoipa::path(
+    operation_id = "signIn", tag = "access", request_body = SignIn,
+    responses((status = 200, body = Who), (status = 401, body = Problem))
+)]
 #[post("/session")]
 pub(super) async fn sign_in(
     node: web::Data<Node>,
@@ -70,15 +78,24 @@ pub(super) async fn sign_out(
 }
 
 /// All tokens, without themselves.
-#[utoipa::path(operation_id = "listTokens", tag = "access", responses((status = 200, body = [TokenItem]), (status = 403, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listTokens", tag = "access",
+    responses((status = 200, body = [TokenItem]), (status = 403, body = Problem))
+)]
 #[get("/tokens")]
-pub(super) async fn tokens(node: web::Data<Node>, caller: Caller) -> Result<web::Json<Vec<TokenItem>>, ApiError> {
+pub(super) async fn tokens(
+    node: web::Data<Node>,
+    caller: Caller,
+) -> Result<web::Json<Vec<TokenItem>>, ApiError> {
     caller.must(Role::Admin)?;
     Ok(web::Json(access::tokens(&node.db).await?))
 }
 
 /// Makes a token; it is shown this once.
-#[utoipa::path(operation_id = "makeToken", tag = "access", request_body = NewToken, responses((status = 201, body = TokenMade), (status = 409, body = Problem)))]
+#[utoipa::path(
+    operation_id = "makeToken", tag = "access", request_body = NewToken,
+    responses((status = 201, body = TokenMade), (status = 409, body = Problem))
+)]
 #[post("/tokens")]
 pub(super) async fn make_token(
     node: web::Data<Node>,
@@ -95,7 +112,10 @@ pub(super) async fn make_token(
 }
 
 /// Revokes a token and ends its sessions.
-#[utoipa::path(operation_id = "revokeToken", tag = "access", responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(
+    operation_id = "revokeToken", tag = "access",
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem))
+)]
 #[delete("/tokens/{name}")]
 pub(super) async fn revoke_token(
     node: web::Data<Node>,
@@ -107,13 +127,17 @@ pub(super) async fn revoke_token(
         Revoked::Yes => Ok(HttpResponse::NoContent().finish()),
         Revoked::Unknown => Err(ApiError::NotFound(format!("token `{name}`"))),
         Revoked::LastAdmin => Err(ApiError::Conflict(format!(
-            "`{name}` is the last token of role admin; without one nobody could make another: make that first"
+            "`{name}` is the last token of role admin; without one nobody could make another: make \
+            that first"
         ))),
     }
 }
 
 /// All secrets, by name only.
-#[utoipa::path(operation_id = "listSecrets", tag = "access", responses((status = 200, body = [SecretItem]), (status = 403, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listSecrets", tag = "access",
+    responses((status = 200, body = [SecretItem]), (status = 403, body = Problem))
+)]
 #[get("/secrets")]
 pub(super) async fn list_secrets(
     node: web::Data<Node>,
@@ -125,13 +149,17 @@ pub(super) async fn list_secrets(
     for item in &mut listed {
         let opened = published.secrets.get(&item.name);
         item.opens = opened.is_some();
-        item.weak = opened.and_then(|secret| weakness(&secret.value)).map(|weak| weak.as_str().to_owned());
+        item.weak =
+            opened.and_then(|secret| weakness(&secret.value)).map(|weak| weak.as_str().to_owned());
     }
     Ok(web::Json(listed))
 }
 
 /// Sets or replaces a secret; it never comes out again.
-#[utoipa::path(operation_id = "setSecret", tag = "access", request_body = SecretValue, responses((status = 204), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "setSecret", tag = "access", request_body = SecretValue,
+    responses((status = 204), (status = 400, body = Problem))
+)]
 #[put("/secrets/{name}")]
 pub(super) async fn set_secret(
     node: web::Data<Node>,
@@ -144,13 +172,17 @@ pub(super) async fn set_secret(
         return Err(ApiError::NotReady(fault.clone()));
     }
     let SecretValue { value, allowed } = body.into_inner();
-    secrets::set(&node.db, &node.vault, (&name, &value), allowed, By::Token(&caller.0.name)).await?;
+    secrets::set(&node.db, &node.vault, (&name, &value), allowed, By::Token(&caller.0.name))
+        .await?;
     node.reload().await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
 /// Removes a secret.
-#[utoipa::path(operation_id = "removeSecret", tag = "access", responses((status = 204), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "removeSecret", tag = "access",
+    responses((status = 204), (status = 404, body = Problem))
+)]
 #[delete("/secrets/{name}")]
 pub(super) async fn remove_secret(
     node: web::Data<Node>,

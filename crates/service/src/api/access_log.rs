@@ -1,4 +1,5 @@
-//! The access log: a line for each request, where the settings ask for it. Never a query, a body, or the link in a path.
+//! The access log: a line for each request, where the settings ask for it. Never a query, a body,
+//! or the link in a path.
 
 use crate::node::Node;
 use actix_web::{
@@ -37,6 +38,7 @@ pub(crate) async fn access_log(
         Err(e) => (e.as_response_error().status_code().as_u16(), None),
     };
     let ms = u64::try_from(begun.elapsed().as_millis()).unwrap_or(u64::MAX);
-    tracing::info!(target: "access", %method, path, status, ms, by = by.unwrap_or_default(), from, "asked");
+    tracing::info!(target: "access", %method, path, status, ms, by = by.unwrap_or_default(), from,
+        "asked");
     answered
 }

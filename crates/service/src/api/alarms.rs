@@ -12,7 +12,10 @@ use arvok_core::AlertState;
 use arvok_store::read;
 
 /// Alarms, newest first.
-#[utoipa::path(operation_id = "listAlarms", tag = "alarms", params(AlarmFilter), responses((status = 200, body = Page<AlarmItem>), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listAlarms", tag = "alarms", params(AlarmFilter),
+    responses((status = 200, body = Page<AlarmItem>), (status = 400, body = Problem))
+)]
 #[get("/alarms")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -20,21 +23,30 @@ pub(super) async fn list(
     query: web::Query<AlarmFilter>,
 ) -> Result<web::Json<Page<AlarmItem>>, ApiError> {
     let filter = query.into_inner();
-    known("state", filter.state.as_deref(), [AlertState::Raised, AlertState::Cleared].map(AlertState::as_str))?;
+    known(
+        "state",
+        filter.state.as_deref(),
+        [AlertState::Raised, AlertState::Cleared].map(AlertState::as_str),
+    )?;
     severities(filter.severity.as_deref())?;
     in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alarms(&node.db, filter).await?))
 }
 
 /// One alarm with its newest alerts and jobs.
-#[utoipa::path(operation_id = "showAlarm", tag = "alarms", params(("id" = i64, Path)), responses((status = 200, body = AlarmDetail), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "showAlarm", tag = "alarms", params(("id" = i64, Path)),
+    responses((status = 200, body = AlarmDetail), (status = 404, body = Problem))
+)]
 #[get("/alarms/{id}")]
 pub(super) async fn one(
     node: web::Data<Node>,
     _caller: Caller,
     id: web::Path<i64>,
 ) -> Result<web::Json<AlarmDetail>, ApiError> {
-    let mut found = read::alarm(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
+    let mut found = read::alarm(&node.db, *id)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
     super::job_steps::set_doing(&mut found.jobs);
     Ok(web::Json(found))
 }

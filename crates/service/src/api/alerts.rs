@@ -12,7 +12,10 @@ use arvok_core::{AlertState, Verdict};
 use arvok_store::{days, read};
 
 /// Alerts, newest first.
-#[utoipa::path(operation_id = "listAlerts", tag = "alerts", params(AlertFilter), responses((status = 200, body = Page<AlertItem>), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listAlerts", tag = "alerts", params(AlertFilter),
+    responses((status = 200, body = Page<AlertItem>), (status = 400, body = Problem))
+)]
 #[get("/alerts")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -22,7 +25,8 @@ pub(super) async fn list(
     let filter = query.into_inner();
     severities(filter.severity.as_deref())?;
     known("state", filter.state.as_deref(), AlertState::ALL.map(AlertState::as_str))?;
-    let verdicts = Verdict::ALL.map(Verdict::as_str).into_iter().chain(["matched", "held", "unmatched"]);
+    let verdicts =
+        Verdict::ALL.map(Verdict::as_str).into_iter().chain(["matched", "held", "unmatched"]);
     known("verdict", filter.verdict.as_deref(), verdicts)?;
     known("outcome", filter.outcome.as_deref(), read::Outcome::ALL.map(read::Outcome::as_str))?;
     in_range(filter.limit, [filter.since, filter.until])?;
@@ -30,7 +34,10 @@ pub(super) async fn list(
 }
 
 /// One alert with its payload and what every rule that matched decided.
-#[utoipa::path(operation_id = "showAlert", tag = "alerts", params(("seq" = i64, Path)), responses((status = 200, body = AlertDetail), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "showAlert", tag = "alerts", params(("seq" = i64, Path)),
+    responses((status = 200, body = AlertDetail), (status = 404, body = Problem))
+)]
 #[get("/alerts/{seq}")]
 pub(super) async fn one(
     node: web::Data<Node>,

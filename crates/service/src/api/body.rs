@@ -18,7 +18,8 @@ pub(super) async fn read_charged(
     let reading = async {
         let mut body = web::BytesMut::new();
         while let Some(part) = payload.next().await {
-            let part = part.map_err(|e| ApiError::BadRequest(format!("the body cannot be read: {e}")))?;
+            let part =
+                part.map_err(|e| ApiError::BadRequest(format!("the body cannot be read: {e}")))?;
             if body.len() + part.len() > most {
                 return Err(ApiError::TooLarge(most));
             }

@@ -20,14 +20,16 @@ use std::{future::Future, pin::Pin, time::Duration};
 pub(super) const COOKIE: &str = "__Host-arvok";
 
 /// The requests with a body that need nobody known: a token or a link is in the body.
-const STRANGERS: [&str; 3] = ["/api/v1/session", "/api/v1/decisions/link", "/api/v1/decisions/link/take"];
+const STRANGERS: [&str; 3] =
+    ["/api/v1/session", "/api/v1/decisions/link", "/api/v1/decisions/link/take"];
 
 /// A caller who is known.
 pub(super) struct Caller(pub Who);
 
 /// By which way a request comes, as it is recorded of a decision.
 pub(super) fn way(request: &HttpRequest) -> &'static str {
-    let agent = request.headers().get(header::USER_AGENT).and_then(|a| a.to_str().ok()).unwrap_or_default();
+    let agent =
+        request.headers().get(header::USER_AGENT).and_then(|a| a.to_str().ok()).unwrap_or_default();
     match bearer(request) {
         None => "console",
         Some(_) if agent.starts_with("arvok/") => "command",
@@ -53,7 +55,8 @@ pub(super) fn bearer(request: &HttpRequest) -> Option<&str> {
 pub(super) fn basic(request: &HttpRequest) -> Option<String> {
     let value = request.headers().get(header::AUTHORIZATION)?.to_str().ok()?;
     let (scheme, encoded) = value.split_once(' ')?;
-    let decoded = STANDARD.decode(encoded.trim()).ok().filter(|_| scheme.eq_ignore_ascii_case("basic"))?;
+    let decoded =
+        STANDARD.decode(encoded.trim()).ok().filter(|_| scheme.eq_ignore_ascii_case("basic"))?;
     String::from_utf8(decoded).ok()
 }
 
@@ -74,7 +77,8 @@ impl FromRequest for Caller {
     }
 }
 
-/// Whether what a request showed when it was let in still stands. A database that cannot be asked ends nothing.
+/// Whether what a request showed when it was let in still stands. A database that cannot be asked
+/// ends nothing.
 pub(super) async fn still_known(request: &HttpRequest) -> bool {
     !matches!(known(request).await, Err(ApiError::BadToken | ApiError::NoToken))
 }
@@ -95,7 +99,9 @@ async fn known(request: &HttpRequest) -> Result<Who, ApiError> {
         });
     }
     let cookie = request.cookie(COOKIE).ok_or(ApiError::NoToken)?;
-    let who = access::by_session(&node.db, cookie.value(), clock::now()).await?.ok_or(ApiError::BadToken)?;
+    let who = access::by_session(&node.db, cookie.value(), clock::now())
+        .await?
+        .ok_or(ApiError::BadToken)?;
     // A foreign page can send the cookie's owner here, but cannot set this header.
     let reads = matches!(*request.method(), Method::GET | Method::HEAD);
     if !reads && !request.headers().contains_key("x-arvok-console") {
@@ -117,9 +123,9 @@ pub(crate) async fn before_the_body(
 ) -> Result<ServiceResponse<BoxBody>, Error> {
     let odd = [request.path(), request.query_string()].into_iter().find(|p| p.contains("%00"));
     if let Some(shown) = odd.map(|part| arvok_core::text::cut(part, 80).to_owned()) {
-        return Ok(
-            request.error_response(ApiError::BadRequest(format!("{shown}: the character U+0000 is not allowed")))
-        );
+        return Ok(request.error_response(ApiError::BadRequest(format!(
+            "{shown}: the character U+0000 is not allowed"
+        ))));
     }
     let reads = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if reads {
@@ -133,7 +139,8 @@ pub(crate) async fn before_the_body(
             Err(e) => return Ok(request.error_response(e)),
         }
     }
-    match tokio::time::timeout(if signs_in { SIGNING_IN } else { WHOLE }, next.call(request)).await {
+    match tokio::time::timeout(if signs_in { SIGNING_IN } else { WHOLE }, next.call(request)).await
+    {
         Ok(answer) => answer.map(ServiceResponse::map_into_boxed_body),
         Err(_) => Err(ApiError::Slow.into()),
     }

@@ -1,4 +1,5 @@
-//! Connections: whether they can be used and what they offer, their last calls, tests and tries by hand.
+//! Connections: whether they can be used and what they offer, their last calls, tests and tries by
+//! hand.
 
 use super::{ApiError, MAX_PUBLICATION, caller::Caller, definitions::unknown, query::in_range};
 use crate::{
@@ -8,8 +9,9 @@ use crate::{
 };
 use actix_web::{get, post, web};
 use arvok_api::{
-    CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, ImportRequest,
-    Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, Role, TriedOperation, TryOperation,
+    CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest,
+    ImportRequest, Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, Role,
+    TriedOperation, TryOperation,
 };
 use arvok_connect::{CallOutcome, Called};
 use arvok_core::{
@@ -28,17 +30,24 @@ use serde_json::{Map, Value};
 #[utoipa::path(operation_id = "listConnections", tag = "connections",
     responses((status = 200, body = Page<ConnectionItem>)))]
 #[get("/connections")]
-pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Page<ConnectionItem>>, ApiError> {
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+) -> Result<web::Json<Page<ConnectionItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Connection> = published.catalog.all::<Connection>().map(|(c, _)| c).collect();
     calls::write_log(&node, &node.db).await;
-    let went = store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
+    let went =
+        store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
     let of = |name: &str| went.iter().find(|w| w.connection == name).cloned().unwrap_or_default();
     let items = all.into_iter().map(|c| item(&published, c, of(&c.name))).collect();
     Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
-fn operations<'a>(published: &'a Published, connection: &Connection) -> Vec<(&'a String, &'a Operation)> {
+fn operations<'a>(
+    published: &'a Published,
+    connection: &Connection,
+) -> Vec<(&'a String, &'a Operation)> {
     let connector = published.catalog.get::<Connector>(&connection.connector);
     connector.into_iter().flat_map(|(connector, _)| &connector.operations).collect()
 }
@@ -70,7 +79,8 @@ fn known<'a>(published: &'a Published, name: &str) -> Result<&'a Connection, Api
 }
 
 /// One connection: what it offers, which secrets it needs, which runbooks call it.
-#[utoipa::path(operation_id = "showConnection", tag = "connections", params(("name" = String, Path)),
+#[utoipa::path(operation_id = "showConnection", tag = "connections", params(("name" = String,
+    Path)),
     responses((status = 200, body = ConnectionDetail), (status = 404, body = Problem)))]
 #[get("/connections/{name}")]
 pub(super) async fn one(
@@ -81,13 +91,20 @@ pub(super) async fn one(
     let published = node.published();
     let connection = known(&published, &name)?;
     calls::write_log(&node, &node.db).await;
-    let went = store::went(&node.db, vec![connection.name.clone()], clock::now()).await?.into_iter().next();
-    let calls_it = |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
+    let went = store::went(&node.db, vec![connection.name.clone()], clock::now())
+        .await?
+        .into_iter()
+        .next();
+    let calls_it =
+        |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
     let connector = published.catalog.get::<Connector>(&connection.connector);
     Ok(web::Json(ConnectionDetail {
         item: item(&published, connection, went.unwrap_or_default()),
-        operations: operations(&published, connection).into_iter().map(|(name, op)| offered(name, op)).collect(),
+        operations: operations(&published, connection)
+            .into_iter()
+            .map(|(name, op)| offered(name, op))
+            .collect(),
         test: connector.and_then(|(connector, _)| connector.test.clone()),
         secrets: secrets(&published, connection),
         used_by: runbooks.map(|runbook| runbook.name.clone()).collect(),
@@ -123,9 +140,12 @@ fn secrets(published: &Published, connection: &Connection) -> Vec<NeededSecret> 
     names.into_iter().map(|name| NeededSecret { ready: scope.may_open(&name), name }).collect()
 }
 
-/// The last calls of a connection, the latest first: for which step or by whom, how long they took, how they ended.
-#[utoipa::path(operation_id = "listCalls", tag = "connections", params(("name" = String, Path), CallFilter),
-    responses((status = 200, body = Page<CallItem>), (status = 400, body = Problem), (status = 404, body = Problem)))]
+/// The last calls of a connection, the latest first: for which step or by whom, how long they took,
+/// how they ended.
+#[utoipa::path(operation_id = "listCalls", tag = "connections", params(("name" = String, Path),
+    CallFilter),
+    responses((status = 200, body = Page<CallItem>), (status = 400, body = Problem), (status = 404,
+        body = Problem)))]
 #[get("/connections/{name}/calls")]
 pub(super) async fn last_calls(
     node: web::Data<Node>,
@@ -166,8 +186,10 @@ fn state(end: CallEnd) -> CallState {
     }
 }
 
-/// Tests a connection: calls the operation that its connector names for that, or else looks whether anybody answers.
-#[utoipa::path(operation_id = "testConnection", tag = "connections", params(("name" = String, Path)),
+/// Tests a connection: calls the operation that its connector names for that, or else looks whether
+/// anybody answers.
+#[utoipa::path(operation_id = "testConnection", tag = "connections", params(("name" = String,
+    Path)),
     responses((status = 200, body = ConnectionTest), (status = 404, body = Problem)))]
 #[post("/connections/{name}/test")]
 pub(super) async fn test(
@@ -183,16 +205,23 @@ pub(super) async fn test(
         Ok(said) => (CallState::Done, said),
         Err(failure) => (state(failure.end), failure.message),
     };
-    Ok(web::Json(ConnectionTest { operation: tested.operation, state, millis: tested.millis, message }))
+    Ok(web::Json(ConnectionTest {
+        operation: tested.operation,
+        state,
+        millis: tested.millis,
+        message,
+    }))
 }
 
 /// Longest call by hand, in seconds; whoever asks waits a minute at most.
 const BY_HAND: u64 = 45;
 
-/// Calls an operation by hand, once; or only says what would be sent. What may change something takes an author.
+/// Calls an operation by hand, once; or only says what would be sent. What may change something
+/// takes an author.
 #[utoipa::path(operation_id = "tryOperation", tag = "connections",
     params(("name" = String, Path), ("operation" = String, Path)), request_body = TryOperation,
-    responses((status = 200, body = TriedOperation), (status = 400, body = Problem), (status = 403, body = Problem),
+    responses((status = 200, body = TriedOperation), (status = 400, body = Problem), (status = 403,
+        body = Problem),
         (status = 404, body = Problem)))]
 #[post("/connections/{name}/operations/{operation}/try")]
 pub(super) async fn try_operation(
@@ -205,8 +234,9 @@ pub(super) async fn try_operation(
     let published = node.published();
     let connection = known(&published, &name)?;
     let found = published.catalog.operation(&name, &operation);
-    let (_, described) =
-        found.map_err(|missing| ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1)))?;
+    let (_, described) = found.map_err(|missing| {
+        ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1))
+    })?;
     caller.must(if described.only_looks() { Role::Responder } else { Role::Author })?;
     let TryOperation { give, dry_run } = body.into_inner();
     if described.callback().is_some() && !dry_run {
@@ -215,14 +245,27 @@ pub(super) async fn try_operation(
         )));
     }
     let key = format!("by-hand-{}", crate::random::id());
-    let planned = described.request(&give, &key).map_err(|e| ApiError::BadRequest(format!("give: {e}")))?;
+    let planned =
+        described.request(&give, &key).map_err(|e| ApiError::BadRequest(format!("give: {e}")))?;
     let ShownRequest { method, target, body } = planned;
     let request = CallRequest { method, target, body };
-    let planned = TriedOperation { state: None, millis: 0, request, answer: None, output: None, message: None };
+    let planned = TriedOperation {
+        state: None,
+        millis: 0,
+        request,
+        answer: None,
+        output: None,
+        message: None,
+    };
     if dry_run {
         return Ok(web::Json(planned));
     }
-    tracing::info!(connection = name, operation, by = caller.0.name, "an operation is called by hand");
+    tracing::info!(
+        connection = name,
+        operation,
+        by = caller.0.name,
+        "an operation is called by hand"
+    );
     let begun = std::time::Instant::now();
     let longest = Period::from_secs(BY_HAND);
     let timeout = (described.longest(connection.timeout) > longest).then_some(longest);
@@ -253,12 +296,20 @@ fn tried(planned: TriedOperation, ended: CallOutcome) -> TriedOperation {
         Ok(Called::Later(_)) => (CallState::Later, None, None),
         Err(failure) => (state(failure.end), None, Some(failure.message)),
     };
-    TriedOperation { state: Some(state), answer: ended.answer.map(answer_kept), output, message, ..planned }
+    TriedOperation {
+        state: Some(state),
+        answer: ended.answer.map(answer_kept),
+        output,
+        message,
+        ..planned
+    }
 }
 
-/// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or 3.1). Nothing is published.
+/// Makes a connector, and a connection that uses it, of a description of an API (OpenAPI 3.0 or
+/// 3.1). Nothing is published.
 #[utoipa::path(operation_id = "importConnector", tag = "connections", request_body = ImportRequest,
-    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 413, body = Problem)))]
+    responses((status = 200, body = Imported), (status = 400, body = Problem), (status = 413,
+        body = Problem)))]
 #[post("/connectors/import")]
 pub(super) async fn import(
     node: web::Data<Node>,
@@ -268,9 +319,11 @@ pub(super) async fn import(
     caller.must(Role::Author)?;
     // The description of a large API is larger than a request otherwise may be.
     let body = super::body::read(payload, MAX_PUBLICATION).await?;
-    let ImportRequest { text, name, only } =
-        serde_json::from_slice(&body).map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
-    let made = node.evaluate(&caller.0, move || arvok_core::connector::import(&text, name.as_deref(), &only)).await?;
+    let ImportRequest { text, name, only } = serde_json::from_slice(&body)
+        .map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
+    let made = node
+        .evaluate(&caller.0, move || arvok_core::connector::import(&text, name.as_deref(), &only))
+        .await?;
     let made = made.map_err(|e| ApiError::BadRequest(e.to_string()))?;
     Ok(web::Json(made.into()))
 }

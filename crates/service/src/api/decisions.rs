@@ -1,4 +1,5 @@
-//! Decisions: what jobs ask people, and the links with which whoever has one decides without signing in.
+//! Decisions: what jobs ask people, and the links with which whoever has one decides without
+//! signing in.
 
 use super::{
     ApiError,
@@ -12,8 +13,8 @@ use crate::{
 };
 use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
-    Attempt, ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState, Found, PAGE, Page,
-    Problem, Role, StepState, Take, TakeByLink,
+    Attempt, ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState,
+    Found, PAGE, Page, Problem, Role, StepState, Take, TakeByLink,
 };
 use arvok_core::{
     job::{Decided, Decider, Place},
@@ -37,7 +38,10 @@ const MOST_FOUND: usize = 50;
 const MOST: i64 = 50;
 
 /// Decisions: those that are open, the most pressing first, or all, newest first.
-#[utoipa::path(operation_id = "listDecisions", tag = "decisions", params(DecisionFilter), responses((status = 200, body = Page<DecisionItem>), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listDecisions", tag = "decisions", params(DecisionFilter),
+    responses((status = 200, body = Page<DecisionItem>), (status = 400, body = Problem))
+)]
 #[get("/decisions")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -49,7 +53,9 @@ pub(super) async fn list(
     let open = match filter.state.as_deref() {
         None | Some("open") => true,
         Some("all") => false,
-        Some(other) => return Err(ApiError::BadRequest(format!("state={other}: it is open or all"))),
+        Some(other) => {
+            return Err(ApiError::BadRequest(format!("state={other}: it is open or all")));
+        }
     };
     let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
     let found = decisions::list(&node.db, open, filter.after, limit).await?;
@@ -65,7 +71,10 @@ pub(super) async fn open(node: &Node) -> Result<Vec<DecisionItem>, ApiError> {
 }
 
 /// One decision.
-#[utoipa::path(operation_id = "showDecision", tag = "decisions", params(("id" = i64, Path)), responses((status = 200, body = DecisionItem), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "showDecision", tag = "decisions", params(("id" = i64, Path)),
+    responses((status = 200, body = DecisionItem), (status = 404, body = Problem))
+)]
 #[get("/decisions/{id}")]
 pub(super) async fn one(
     node: web::Data<Node>,
@@ -80,8 +89,10 @@ async fn found(node: &Node, id: i64) -> Result<Decision, ApiError> {
 }
 
 /// Takes a decision; its job goes on.
-#[utoipa::path(operation_id = "takeDecision", tag = "decisions", params(("id" = i64, Path)), request_body = Take,
-    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 403, body = Problem),
+#[utoipa::path(operation_id = "takeDecision", tag = "decisions", params(("id" = i64, Path)),
+    request_body = Take,
+    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 403,
+        body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/decisions/{id}")]
 pub(super) async fn take(
@@ -95,14 +106,20 @@ pub(super) async fn take(
     may(&decision, &caller)?;
     let Take { choice, remark } = body.into_inner();
     let by = caller.0.name.clone();
-    decide(&node, &decision, Decided { choice, by, how: way(&request).into(), remark: remark.unwrap_or_default() })
-        .await
+    decide(
+        &node,
+        &decision,
+        Decided { choice, by, how: way(&request).into(), remark: remark.unwrap_or_default() },
+    )
+    .await
 }
 
 /// Whether a caller is one of those who are asked.
 fn may(decision: &Decision, caller: &Caller) -> Result<(), ApiError> {
     match serde_json::from_value(decision.decider.clone()) {
-        Ok(Decider::Person(name)) if name == caller.0.name || caller.0.role == Role::Admin => Ok(()),
+        Ok(Decider::Person(name)) if name == caller.0.name || caller.0.role == Role::Admin => {
+            Ok(())
+        }
         Ok(Decider::Person(name)) => Err(ApiError::NotAsked(name)),
         Ok(Decider::Role(LaunchRole::Responder)) | Err(_) => caller.must(Role::Responder),
         Ok(Decider::Role(LaunchRole::Author)) => caller.must(Role::Author),
@@ -110,10 +127,11 @@ fn may(decision: &Decision, caller: &Caller) -> Result<(), ApiError> {
     }
 }
 
-/// Shows the decision that a link leads to, with what is known about it. Without signing in only if the question allows
-/// it, and while it is open.
+/// Shows the decision that a link leads to, with what is known about it. Without signing in only if
+/// the question allows it, and while it is open.
 #[utoipa::path(operation_id = "openDecisionLink", tag = "decisions", request_body = ByLink,
-    responses((status = 200, body = DecisionContext), (status = 401, body = Problem), (status = 404, body = Problem),
+    responses((status = 200, body = DecisionContext), (status = 401, body = Problem), (status = 404,
+        body = Problem),
         (status = 410, body = Problem)))]
 #[post("/decisions/link")]
 pub(super) async fn open_link(
@@ -140,15 +158,21 @@ fn may_by_link(decision: &Decision) -> Result<(), ApiError> {
 }
 
 async fn linked(node: &Node, link: &str) -> Result<Decision, ApiError> {
-    let none = || ApiError::NotFound("decision behind this link: it is cut short, or of another installation".into());
+    let none = || {
+        ApiError::NotFound(
+            "decision behind this link: it is cut short, or of another installation".into(),
+        )
+    };
     Link::open(node, link).await?.ok_or_else(none)
 }
 
-/// Decides with a link, without signing in if the question allows it. What is recorded then says that nobody signed in,
-/// and the name is one that was typed.
+/// Decides with a link, without signing in if the question allows it. What is recorded then says
+/// that nobody signed in, and the name is one that was typed.
 #[utoipa::path(operation_id = "takeDecisionByLink", tag = "decisions", request_body = TakeByLink,
-    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 401, body = Problem),
-        (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem),
+    responses((status = 200, body = DecisionItem), (status = 400, body = Problem), (status = 401,
+        body = Problem),
+        (status = 403, body = Problem), (status = 404, body = Problem), (status = 409,
+            body = Problem),
         (status = 410, body = Problem)))]
 #[post("/decisions/link/take")]
 pub(super) async fn take_by_link(
@@ -167,10 +191,17 @@ pub(super) async fn take_by_link(
     may_by_link(&decision)?;
     let name = name.trim();
     if name.is_empty() {
-        return Err(ApiError::BadRequest("name: say who decides; it is recorded with the decision".into()));
+        return Err(ApiError::BadRequest(
+            "name: say who decides; it is recorded with the decision".into(),
+        ));
     }
     let name = cut_name(name)?;
-    let decided = Decided { choice, by: format!("{name} (by link, not signed in)"), how: "link".into(), remark };
+    let decided = Decided {
+        choice,
+        by: format!("{name} (by link, not signed in)"),
+        how: "link".into(),
+        remark,
+    };
     match decide(&node, &decision, decided).await {
         // Somebody else was quicker.
         Err(ApiError::Conflict(_)) => Err(ApiError::LinkUsed(decision.id)),
@@ -186,7 +217,11 @@ fn cut_name(name: &str) -> Result<&str, ApiError> {
     }
 }
 
-async fn decide(node: &Node, decision: &Decision, decided: Decided) -> Result<web::Json<DecisionItem>, ApiError> {
+async fn decide(
+    node: &Node,
+    decision: &Decision,
+    decided: Decided,
+) -> Result<web::Json<DecisionItem>, ApiError> {
     let id = decision.id;
     let choices = item(decision.clone()).choices;
     if !choices.iter().any(|c| c.name == decided.choice) {
@@ -198,12 +233,18 @@ async fn decide(node: &Node, decision: &Decision, decided: Decided) -> Result<we
     }
     if decided.remark.len() > LONGEST {
         let bytes = decided.remark.len();
-        return Err(ApiError::BadRequest(format!("remark: has {bytes} bytes; {LONGEST} are allowed")));
+        return Err(ApiError::BadRequest(format!(
+            "remark: has {bytes} bytes; {LONGEST} are allowed"
+        )));
     }
     if !decisions::take(&node.db, id, &decided).await? {
         return Err(ApiError::Conflict(too_late(&item(found(node, id).await?))));
     }
-    node.announcer.tell(Change { jobs: vec![decision.job_id], decisions: true, ..Change::default() });
+    node.announcer.tell(Change {
+        jobs: vec![decision.job_id],
+        decisions: true,
+        ..Change::default()
+    });
     node.work.notify_one();
     runner::hear(node).await;
     tracing::info!(
@@ -221,11 +262,15 @@ fn too_late(decision: &DecisionItem) -> String {
     let id = decision.id;
     match decision.state {
         DecisionState::Taken => {
-            let (choice, by) =
-                (decision.choice.as_deref().unwrap_or("?"), decision.by.as_deref().unwrap_or("somebody"));
+            let (choice, by) = (
+                decision.choice.as_deref().unwrap_or("?"),
+                decision.by.as_deref().unwrap_or("somebody"),
+            );
             format!("decision {id} was taken already: {choice}, by {by}")
         }
-        DecisionState::Withdrawn => format!("job {} does not ask any more; decision {id} is withdrawn", decision.job),
+        DecisionState::Withdrawn => {
+            format!("job {} does not ask any more; decision {id} is withdrawn", decision.job)
+        }
         DecisionState::Open | DecisionState::Silent => {
             let unanswered = match &decision.unanswered {
                 Some(choice) => format!("nobody decided in time, which means {choice}"),
@@ -240,13 +285,17 @@ fn too_late(decision: &DecisionItem) -> String {
 pub(super) fn item(d: Decision) -> DecisionItem {
     let to = match serde_json::from_value(d.decider) {
         Ok(Decider::Person(name)) => name,
-        Ok(Decider::Role(role)) => {
-            serde_json::to_value(role).ok().and_then(|r| r.as_str().map(str::to_owned)).unwrap_or_default()
-        }
+        Ok(Decider::Role(role)) => serde_json::to_value(role)
+            .ok()
+            .and_then(|r| r.as_str().map(str::to_owned))
+            .unwrap_or_default(),
         Err(_) => String::new(),
     };
     let choice = |pair: &Value| {
-        Some(Choice { name: pair.get(0)?.as_str()?.to_owned(), words: pair.get(1)?.as_str()?.to_owned() })
+        Some(Choice {
+            name: pair.get(0)?.as_str()?.to_owned(),
+            words: pair.get(1)?.as_str()?.to_owned(),
+        })
     };
     DecisionItem {
         id: d.id,
@@ -279,7 +328,9 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
         None => None,
     };
     let raised = match row.item.alarm {
-        Some(alarm) => arvok_store::jobs::alarm_of(&node.db, arvok_core::AlarmId(alarm)).await?.map(|a| a.raised),
+        Some(alarm) => arvok_store::jobs::alarm_of(&node.db, arvok_core::AlarmId(alarm))
+            .await?
+            .map(|a| a.raised),
         None => None,
     };
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
@@ -293,15 +344,25 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     };
     let mut gave: Vec<_> = row.attempts.into_iter().filter(done).collect();
     // What was done at the same moment, in the order of the runbook.
-    gave.sort_by_cached_key(|(place, a)| (a.finished_at, steps.iter().position(|s| s.id == id(place))));
+    gave.sort_by_cached_key(|(place, a)| {
+        (a.finished_at, steps.iter().position(|s| s.id == id(place)))
+    });
     let found = gave.into_iter().filter_map(|(place, attempt)| {
-        let telling = |o: &Value| !o.is_null() && !o.is_boolean() && o.as_object().is_none_or(|m| !m.is_empty());
+        let telling = |o: &Value| {
+            !o.is_null() && !o.is_boolean() && o.as_object().is_none_or(|m| !m.is_empty())
+        };
         let gave = attempt.output.filter(telling)?;
         let gave = match gave.to_string() {
-            long if long.len() > LONGEST_FOUND => Value::String(format!("{}…", cut(&long, LONGEST_FOUND))),
+            long if long.len() > LONGEST_FOUND => {
+                Value::String(format!("{}…", cut(&long, LONGEST_FOUND)))
+            }
             _ => gave,
         };
-        let step = steps.iter().find(|s| s.id == id(&place)).and_then(|s| s.summary.clone()).unwrap_or(place);
+        let step = steps
+            .iter()
+            .find(|s| s.id == id(&place))
+            .and_then(|s| s.summary.clone())
+            .unwrap_or(place);
         Some(Found { step, gave })
     });
     let mut found: Vec<Found> = found.collect();
@@ -309,5 +370,13 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     found.drain(..left_out);
     let mut job = row.item;
     set_doing(std::slice::from_mut(&mut job));
-    Ok(DecisionContext { decision: item(decision), job, alert, raised, found, left_out, signed_in: None })
+    Ok(DecisionContext {
+        decision: item(decision),
+        job,
+        alert,
+        raised,
+        found,
+        left_out,
+        signed_in: None,
+    })
 }

@@ -7,8 +7,8 @@ use crate::{
 };
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, JobFilter, Page, Plan,
-    PlannedChange, Problem, PublishRequest, Role, Use, VersionItem,
+    Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
+    JobFilter, Page, Plan, PlannedChange, Problem, PublishRequest, Role, Use, VersionItem,
 };
 use arvok_core::{
     Kind,
@@ -36,7 +36,10 @@ const MAX_FILES: usize = 1000;
 
 fn kind(word: &str) -> Result<Kind, ApiError> {
     Kind::parse(word).ok_or_else(|| {
-        ApiError::NotFound(format!("kind `{word}`; the kinds are {}", Kind::ALL.map(Kind::as_str).join(", ")))
+        ApiError::NotFound(format!(
+            "kind `{word}`; the kinds are {}",
+            Kind::ALL.map(Kind::as_str).join(", ")
+        ))
     })
 }
 
@@ -66,8 +69,10 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
     })
 }
 
-/// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
-#[utoipa::path(operation_id = "listDefinitions", tag = "definitions", params(("kind" = String, Path)),
+/// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`,
+/// `subscriber`.
+#[utoipa::path(operation_id = "listDefinitions", tag = "definitions", params(("kind" = String,
+    Path)),
     responses((status = 200, body = Page<DefinitionItem>), (status = 404, body = Problem)))]
 #[get("/definitions/{kind}")]
 pub(super) async fn list(
@@ -83,7 +88,8 @@ pub(super) async fn list(
 }
 
 /// One published definition with its text.
-#[utoipa::path(operation_id = "showDefinition", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)),
+#[utoipa::path(operation_id = "showDefinition", tag = "definitions", params(("kind" = String, Path),
+    ("name" = String, Path)),
     responses((status = 200, body = DefinitionDetail), (status = 404, body = Problem)))]
 #[get("/definitions/{kind}/{name}")]
 pub(super) async fn one(
@@ -97,10 +103,15 @@ pub(super) async fn one(
     let missing = || ApiError::NotFound(format!("{kind} `{}`", arvok_core::text::cut(&name, 64)));
     let entry = published.catalog.entry(kind, &name).ok_or_else(missing)?;
     let item = item(&node, entry, &used(&node, kind).await?).ok_or_else(missing)?;
-    let verdicts = if kind == Kind::Rule { read::verdict_counts(&node.db, &name).await? } else { Vec::new() };
+    let verdicts =
+        if kind == Kind::Rule { read::verdict_counts(&node.db, &name).await? } else { Vec::new() };
     let filter = match kind {
-        Kind::Rule => Some(JobFilter { rule: Some(name.clone()), limit: Some(20), ..JobFilter::default() }),
-        Kind::Runbook => Some(JobFilter { runbook: Some(name.clone()), limit: Some(20), ..JobFilter::default() }),
+        Kind::Rule => {
+            Some(JobFilter { rule: Some(name.clone()), limit: Some(20), ..JobFilter::default() })
+        }
+        Kind::Runbook => {
+            Some(JobFilter { runbook: Some(name.clone()), limit: Some(20), ..JobFilter::default() })
+        }
         _ => None,
     };
     let mut jobs = match filter {
@@ -108,20 +119,36 @@ pub(super) async fn one(
         None => Vec::new(),
     };
     super::job_steps::set_doing(&mut jobs);
-    let named = |(kind, name): (Kind, &str)| DefinitionName { kind: kind.as_str().into(), name: name.into() };
+    let named = |(kind, name): (Kind, &str)| DefinitionName {
+        kind: kind.as_str().into(),
+        name: name.into(),
+    };
     let used_by = published.catalog.used_by(kind, &name).into_iter().map(named).collect();
-    let source = published.catalog.get::<Source>(&name).map(|(source, _)| source).filter(|_| kind == Kind::Source);
+    let source = published
+        .catalog
+        .get::<Source>(&name)
+        .map(|(source, _)| source)
+        .filter(|_| kind == Kind::Source);
     let listeners = match source.filter(|source| source.intake.http().is_none()) {
         Some(_) => nodes::listeners(&node.db, &name).await?,
         None => Vec::new(),
     };
     let read_by_default = source.and_then(Source::default_read);
     let text = entry.document.text.clone();
-    Ok(web::Json(DefinitionDetail { item, text, verdicts, used_by, jobs, listeners, read_by_default }))
+    Ok(web::Json(DefinitionDetail {
+        item,
+        text,
+        verdicts,
+        used_by,
+        jobs,
+        listeners,
+        read_by_default,
+    }))
 }
 
 /// All versions of a definition, newest first, 200 at most.
-#[utoipa::path(operation_id = "listVersions", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)),
+#[utoipa::path(operation_id = "listVersions", tag = "definitions", params(("kind" = String, Path),
+    ("name" = String, Path)),
     responses((status = 200, body = Page<VersionItem>), (status = 404, body = Problem)))]
 #[get("/definitions/{kind}/{name}/versions")]
 pub(super) async fn history(
@@ -139,11 +166,16 @@ pub(super) async fn history(
 }
 
 /// The JSON Schema of one kind of document, for editors. Needs no token.
-#[utoipa::path(operation_id = "showSchema", tag = "definitions", params(("kind" = String, Path)), responses((status = 200, body = Object), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "showSchema", tag = "definitions", params(("kind" = String, Path)),
+    responses((status = 200, body = Object), (status = 404, body = Problem))
+)]
 #[get("/schemas/{kind}")]
 pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let kind = kind(word.trim_end_matches(".json"))?;
-    Ok(HttpResponse::Ok().content_type("application/schema+json").body(catalog::schema(kind).to_string()))
+    Ok(HttpResponse::Ok()
+        .content_type("application/schema+json")
+        .body(catalog::schema(kind).to_string()))
 }
 
 /// Publishes files of definitions and withdraws others, all or nothing; or only says what would
@@ -152,8 +184,10 @@ pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiE
 /// Only an admin may publish a connection that names a secret and has a new base address: the
 /// secret goes there.
 #[utoipa::path(operation_id = "publish", tag = "definitions", request_body = PublishRequest,
-    responses((status = 200, body = Plan), (status = 400, body = Problem), (status = 403, body = Problem),
-        (status = 404, body = Problem), (status = 409, body = Problem), (status = 413, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Plan), (status = 400, body = Problem), (status = 403,
+        body = Problem),
+        (status = 404, body = Problem), (status = 409, body = Problem), (status = 413,
+            body = Problem), (status = 422, body = Problem)))]
 #[post("/publish")]
 pub(super) async fn publish(
     node: web::Data<Node>,
@@ -162,10 +196,13 @@ pub(super) async fn publish(
 ) -> Result<web::Json<Plan>, ApiError> {
     caller.must(Role::Author)?;
     let body = super::body::read(payload, MAX_PUBLICATION).await?;
-    let request: PublishRequest =
-        serde_json::from_slice(&body).map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
+    let request: PublishRequest = serde_json::from_slice(&body)
+        .map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
     if request.files.len() > MAX_FILES || request.withdraw.len() > MAX_FILES {
-        return Err(ApiError::BadRequest(format!("{} files; {MAX_FILES} are allowed at once", request.files.len())));
+        return Err(ApiError::BadRequest(format!(
+            "{} files; {MAX_FILES} are allowed at once",
+            request.files.len()
+        )));
     }
     node.know(store::generation(&node.db).await?).await?;
     let published = node.published();
@@ -177,8 +214,11 @@ pub(super) async fn publish(
         let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
         catalog::check_files(files, &leaving, &checking.catalog, &seen)
     };
-    let checked =
-        if dry_run { node.evaluate(&caller.0, check).await? } else { node.evaluate_publication(check).await? };
+    let checked = if dry_run {
+        node.evaluate(&caller.0, check).await?
+    } else {
+        node.evaluate_publication(check).await?
+    };
     let mut plan = plan(&checked, &gone, &published.catalog);
     as_expected(&plan, &expects)?;
     if !dry_run && plan.problems.is_empty() {
@@ -197,7 +237,8 @@ fn as_expected(plan: &Plan, expects: &[ExpectedVersion]) -> Result<(), ApiError>
         let expected = expects.iter().find(|e| e.kind == change.kind && e.name == change.name);
         if let Some(expected) = expected.filter(|e| e.version != change.version) {
             return Err(ApiError::Conflict(format!(
-                "somebody else has published {} {} meanwhile: this would be version {} and not {}; look at the changes again",
+                "somebody else has published {} {} meanwhile: this would be version {} and not {}; \
+                look at the changes again",
                 change.kind, change.name, change.version, expected.version
             )));
         }
@@ -212,7 +253,10 @@ pub(super) fn unknown(published: &Published, kind: Kind, name: &str) -> ApiError
 }
 
 /// What is to be withdrawn, as far as it stands.
-fn withdrawn(request: &PublishRequest, published: &Published) -> Result<Vec<(Kind, String)>, ApiError> {
+fn withdrawn(
+    request: &PublishRequest,
+    published: &Published,
+) -> Result<Vec<(Kind, String)>, ApiError> {
     let named = request.withdraw.iter().map(|name| {
         let kind = kind(&name.kind)?;
         if published.catalog.entry(kind, &name.name).is_none() {
@@ -228,20 +272,32 @@ fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
     published.secrets.iter().map(|(name, secret)| (name.clone(), secret.allowed.clone())).collect()
 }
 
-/// What is approved by whoever publishes a connection: that each of its secrets goes to its addresses, under its
-/// authorities.
+/// What is approved by whoever publishes a connection: that each of its secrets goes to its
+/// addresses, under its authorities.
 pub(crate) fn approvals_of(connection: &Connection) -> Vec<Approval> {
     let shown_to = serde_json::json!(connection.shown_to).to_string();
-    let of = |secret| Approval { secret, connection: connection.name.clone(), shown_to: shown_to.clone() };
+    let of = |secret| Approval {
+        secret,
+        connection: connection.name.clone(),
+        shown_to: shown_to.clone(),
+    };
     connection.secrets().into_iter().map(of).collect()
 }
 
-/// An address, or who vouches for it, decides where a secret goes, so only who sets secrets may say so. What an admin has
-/// said is kept with the secret, and each version is compared with that and not with the version before; what is new by
-/// this publication.
-async fn approvals(node: &Node, caller: &Caller, checked: &Checked) -> Result<Vec<Approval>, ApiError> {
-    let mut wanted: Vec<Approval> =
-        checked.entries.iter().filter_map(|e| e.of::<Connection>()).flat_map(approvals_of).collect();
+/// An address, or who vouches for it, decides where a secret goes, so only who sets secrets may say
+/// so. What an admin has said is kept with the secret, and each version is compared with that and
+/// not with the version before; what is new by this publication.
+async fn approvals(
+    node: &Node,
+    caller: &Caller,
+    checked: &Checked,
+) -> Result<Vec<Approval>, ApiError> {
+    let mut wanted: Vec<Approval> = checked
+        .entries
+        .iter()
+        .filter_map(|e| e.of::<Connection>())
+        .flat_map(approvals_of)
+        .collect();
     if wanted.is_empty() {
         return Ok(wanted);
     }
@@ -260,7 +316,8 @@ async fn put(
     published: &Published,
 ) -> Result<(), ApiError> {
     let now = clock::now();
-    let changed: Vec<&Arc<Entry>> = checked.entries.iter().filter(|e| is_new(e, &published.catalog)).collect();
+    let changed: Vec<&Arc<Entry>> =
+        checked.entries.iter().filter(|e| is_new(e, &published.catalog)).collect();
     let ended = gone.iter().filter_map(|(kind, name)| {
         let version = published.catalog.next_version(*kind, name);
         Some(NewVersion { version, ..new_version(published.catalog.entry(*kind, name)?) })
@@ -272,27 +329,37 @@ async fn put(
         withdrawn: ended.collect(),
         approved,
     };
-    if publication.versions.is_empty() && publication.withdrawn.is_empty() && publication.approved.is_empty() {
+    if publication.versions.is_empty()
+        && publication.withdrawn.is_empty()
+        && publication.approved.is_empty()
+    {
         return Ok(());
     }
     match store::publish(&node.work_db, publication, &caller.0.name, now).await {
         Ok(()) => {}
         Err(StoreError::Stale(_)) => {
             let meanwhile = store::since(&node.db, published.loaded_at).await?;
-            let what = if meanwhile.is_empty() { "secrets".to_owned() } else { meanwhile.join(", ") };
-            let said = format!("somebody else has published meanwhile: {what}; look at the changes again");
+            let what =
+                if meanwhile.is_empty() { "secrets".to_owned() } else { meanwhile.join(", ") };
+            let said =
+                format!("somebody else has published meanwhile: {what}; look at the changes again");
             return Err(ApiError::Conflict(said));
         }
         Err(e) => return Err(e.into()),
     }
-    node.announcer.tell(Change { definitions: true, verdicts: !gone.is_empty(), ..Change::default() });
-    // It is published, whether or not this node can load it at this moment; it looks again in a second.
+    node.announcer.tell(Change {
+        definitions: true,
+        verdicts: !gone.is_empty(),
+        ..Change::default()
+    });
+    // It is published, whether or not this node can load it at this moment; it looks again in a
+    // second.
     if let Err(e) = node.reload().await {
         tracing::warn!("what was published cannot be loaded yet: {e}");
     }
     // Whoever sends right after it is heard.
-    let changes =
-        changed.iter().any(|entry| entry.kind == Kind::Source) || gone.iter().any(|(kind, _)| *kind == Kind::Source);
+    let changes = changed.iter().any(|entry| entry.kind == Kind::Source)
+        || gone.iter().any(|(kind, _)| *kind == Kind::Source);
     if changes && node.key_fault.is_none() {
         node.listeners.settled(node.published().generation).await;
     }
@@ -305,7 +372,9 @@ fn awaited<'a>(changed: impl Iterator<Item = &'a Arc<Entry>>, now: DateTime<Utc>
     let rules = changed.filter_map(|entry| entry.of::<Rule>());
     let of = |rule: &Rule| {
         let waiting = settle::awaiting(rule, now).into_iter();
-        waiting.map(|(key, tally)| Awaited { rule: rule.name.clone(), key, tally }).collect::<Vec<_>>()
+        waiting
+            .map(|(key, tally)| Awaited { rule: rule.name.clone(), key, tally })
+            .collect::<Vec<_>>()
     };
     rules.flat_map(of).collect()
 }

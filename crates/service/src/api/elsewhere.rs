@@ -15,7 +15,8 @@ fn by_another(request: &HttpRequest) -> Option<HttpResponse> {
 pub(super) async fn no_such_path(request: HttpRequest) -> HttpResponse {
     by_another(&request).unwrap_or_else(|| {
         let shown = cut(request.path(), 80);
-        let what = format!("{} {shown}; the API is described at /api/v1/openapi.json", request.method());
+        let what =
+            format!("{} {shown}; the API is described at /api/v1/openapi.json", request.method());
         ApiError::NotFound(what).error_response()
     })
 }

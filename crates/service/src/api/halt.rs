@@ -12,14 +12,19 @@ const MOST: usize = 400;
 /// Whether jobs are halted, since when, by whom and why.
 #[utoipa::path(operation_id = "getHalt", tag = "jobs", responses((status = 200, body = Halted)))]
 #[get("/halt")]
-pub(super) async fn show(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Halted>, ApiError> {
+pub(super) async fn show(
+    node: web::Data<Node>,
+    _caller: Caller,
+) -> Result<web::Json<Halted>, ApiError> {
     Ok(web::Json(Halted { halt: jobs::halt(&node.db).await? }))
 }
 
-/// Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under way on a node goes on. A halt that
-/// stands already is not replaced.
-#[utoipa::path(operation_id = "setHalt", tag = "jobs", request_body = SetHalt, responses((status = 200, body = Halted),
-    (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
+/// Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under
+/// way on a node goes on. A halt that stands already is not replaced.
+#[utoipa::path(operation_id = "setHalt", tag = "jobs", request_body = SetHalt,
+    responses((status = 200, body = Halted),
+    (status = 400, body = Problem), (status = 403, body = Problem), (status = 409,
+        body = Problem)))]
 #[put("/halt")]
 pub(super) async fn set(
     node: web::Data<Node>,
@@ -33,14 +38,20 @@ pub(super) async fn set(
     }
     let (halt, is_new) = jobs::set_halt(&node.db, By::Token(&caller.0.name), reason).await?;
     if !is_new {
-        return Err(ApiError::Conflict(format!("jobs are halted already, by {}: {}", halt.by, halt.reason)));
+        return Err(ApiError::Conflict(format!(
+            "jobs are halted already, by {}: {}",
+            halt.by, halt.reason
+        )));
     }
     node.announcer.tell(Change { reset: true, ..Change::default() });
     Ok(web::Json(Halted { halt: Some(halt) }))
 }
 
 /// Lifts the halt: jobs are begun again.
-#[utoipa::path(operation_id = "liftHalt", tag = "jobs", responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "liftHalt", tag = "jobs",
+    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem))
+)]
 #[delete("/halt")]
 pub(super) async fn lift(node: web::Data<Node>, caller: Caller) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;

@@ -1,5 +1,6 @@
-//! Whatever the API shows goes through here: secrets and sealed links are taken out of every answer in JSON, wherever they
-//! stand in it. What jobs, rules and definitions work with is not touched by that.
+//! Whatever the API shows goes through here: secrets and sealed links are taken out of every answer
+//! in JSON, wherever they stand in it. What jobs, rules and definitions work with is not touched by
+//! that.
 
 use crate::node::Node;
 use actix_web::{
@@ -11,8 +12,8 @@ use actix_web::{
     web,
 };
 
-/// What authors wrote is shown as it is, since it is edited and published again; a token is shown once, to whoever made
-/// it; descriptions hold nothing of anybody's.
+/// What authors wrote is shown as it is, since it is edited and published again; a token is shown
+/// once, to whoever made it; descriptions hold nothing of anybody's.
 const AS_WRITTEN: [&str; 6] = [
     "/api/v1/definitions",
     "/api/v1/publish",
@@ -30,7 +31,8 @@ pub(crate) async fn secrets(
     let node = request.app_data::<web::Data<Node>>().cloned();
     let as_written = AS_WRITTEN.iter().any(|path| request.path().starts_with(path));
     let response = next.call(request).await?.map_into_boxed_body();
-    let is_json = response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(is_json);
+    let is_json =
+        response.headers().get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(is_json);
     let whole = matches!(response.response().body().size(), BodySize::Sized(_));
     let Some(node) = node.filter(|_| is_json && whole && !as_written) else { return Ok(response) };
     let (request, response) = response.into_parts();

@@ -8,22 +8,25 @@ use arvok_core::{
 use serde_json::Value;
 use std::{cell::Cell, collections::BTreeMap};
 
-/// Items of a list that are shown one by one; of more, those at the beginning and those that failed or are open. The others are
-/// counted.
+/// Items of a list that are shown one by one; of more, those at the beginning and those that failed
+/// or are open. The others are counted.
 const ITEMS_SHOWN: usize = 100;
 /// Steps of all items that are shown at their beginnings: of lists within lists there is no end.
 const STEPS_SHOWN: usize = 2_000;
 /// Steps that are shown of all items, also of those that failed or are open.
 const MOST_STEPS: usize = 20_000;
 
-/// Sets for each job what it does or waits for, or how it ended, where its state says more than its steps.
+/// Sets for each job what it does or waits for, or how it ended, where its state says more than its
+/// steps.
 pub(super) fn set_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
     for job in jobs {
         match job.state {
             JobState::Queued => job.doing = "waits for its turn".into(),
             JobState::Running | JobState::Waiting | JobState::Paused => {}
             JobState::Unsure => job.doing = "waits for a person to resolve it".into(),
-            JobState::Succeeded => job.doing = job.effect.map_or_else(String::new, |e| e.to_string()),
+            JobState::Succeeded => {
+                job.doing = job.effect.map_or_else(String::new, |e| e.to_string())
+            }
             JobState::Failed | JobState::Cancelled | JobState::Expired | JobState::Refused => {
                 job.doing = job.failure.clone().unwrap_or_default();
             }
@@ -47,9 +50,15 @@ pub(super) struct JobSteps {
 
 impl JobSteps {
     /// What stands of before has the numbers of steps as their places.
-    pub(super) fn new(attempts: Vec<(String, Attempt)>, waiting: Vec<Place>, over: bool, runbook: &Runbook) -> Self {
+    pub(super) fn new(
+        attempts: Vec<(String, Attempt)>,
+        waiting: Vec<Place>,
+        over: bool,
+        runbook: &Runbook,
+    ) -> Self {
         let (jobs, decisions) = (BTreeMap::new(), BTreeMap::new());
-        let mut tree = Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions, read: Cell::new(0) };
+        let mut tree =
+            Self { attempts: BTreeMap::new(), waiting, over, jobs, decisions, read: Cell::new(0) };
         for (place, attempt) in attempts {
             let counted = place.strip_prefix('#').and_then(|n| n.parse::<usize>().ok());
             let place = counted.and_then(|n| runbook.steps.get(n)).map_or(place, |s| s.id.clone());
@@ -63,7 +72,11 @@ impl JobSteps {
     }
 
     /// With the jobs of steps, and the decisions that steps ask for, by their places.
-    pub(super) fn with(self, jobs: BTreeMap<String, i64>, decisions: BTreeMap<String, i64>) -> Self {
+    pub(super) fn with(
+        self,
+        jobs: BTreeMap<String, i64>,
+        decisions: BTreeMap<String, i64>,
+    ) -> Self {
         Self { jobs, decisions, ..self }
     }
 
@@ -114,11 +127,17 @@ impl JobSteps {
             _ => Vec::new(),
         };
         let beside = match &step.action {
-            Action::Call(call) => call.probe.as_ref().map(|p| ("probe", "Find out whether it was done", &p.call)),
-            Action::Ask(ask) => ask.tell.as_ref().map(|tell| ("told", "Tell of the question", tell)),
+            Action::Call(call) => {
+                call.probe.as_ref().map(|p| ("probe", "Find out whether it was done", &p.call))
+            }
+            Action::Ask(ask) => {
+                ask.tell.as_ref().map(|tell| ("told", "Tell of the question", tell))
+            }
             _ => None,
         };
-        parts.extend(beside.and_then(|(id, what, call)| self.beside(&place.within(id), (id, what), call)));
+        parts.extend(
+            beside.and_then(|(id, what, call)| self.beside(&place.within(id), (id, what), call)),
+        );
         parts.extend(step.undo.as_ref().map(|undo| {
             let undo = self.step(undo, &place.within("undo"));
             JobPart { label: "undo".into(), taken: !undo.attempts.is_empty(), steps: vec![undo] }
@@ -172,7 +191,10 @@ impl JobSteps {
         let branch = |(i, branch): (usize, &arvok_core::runbook::Branch)| {
             let mine = taken == Some(i as u64 + 1);
             JobPart {
-                label: branch.when.as_ref().map_or_else(|| "else".to_owned(), |w| w.text().to_owned()),
+                label: branch
+                    .when
+                    .as_ref()
+                    .map_or_else(|| "else".to_owned(), |w| w.text().to_owned()),
                 taken: mine,
                 steps: if mine { self } else { &over }.steps(&branch.steps, place),
             }
@@ -194,7 +216,11 @@ impl JobSteps {
                 return None;
             }
             // What failed is named in any case.
-            let steps = if self.read.get() < MOST_STEPS { self.steps(&each.steps, &place) } else { Vec::new() };
+            let steps = if self.read.get() < MOST_STEPS {
+                self.steps(&each.steps, &place)
+            } else {
+                Vec::new()
+            };
             let taken = tells || steps.iter().any(|s| !s.attempts.is_empty());
             Some(JobPart { label: item_label(number, item), taken, steps })
         };
@@ -204,10 +230,21 @@ impl JobSteps {
     /// Whether anything within an item is open or went wrong.
     fn tells(&self, item: &Place) -> bool {
         let within = format!("{item}.");
-        let begun = self.attempts.range(within.clone()..).take_while(|(place, _)| place.starts_with(&within));
+        let begun = self
+            .attempts
+            .range(within.clone()..)
+            .take_while(|(place, _)| place.starts_with(&within));
         begun.filter_map(|(_, attempts)| attempts.last()).any(|last| match last.state {
-            StepState::Running | StepState::Again | StepState::Waiting | StepState::Failed | StepState::Unsure => true,
-            StepState::Next | StepState::Done | StepState::Skipped | StepState::Stopped | StepState::NotRun => false,
+            StepState::Running
+            | StepState::Again
+            | StepState::Waiting
+            | StepState::Failed
+            | StepState::Unsure => true,
+            StepState::Next
+            | StepState::Done
+            | StepState::Skipped
+            | StepState::Stopped
+            | StepState::NotRun => false,
         })
     }
 }

@@ -10,8 +10,8 @@ use super::{
 use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem, Page, Problem,
-    Resolve, Role, SetAside, StepState, StepWord,
+    AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem,
+    Page, Problem, Resolve, Role, SetAside, StepState, StepWord,
 };
 use arvok_core::{
     JobId,
@@ -30,7 +30,10 @@ use arvok_store::{
 use std::{collections::BTreeMap, slice};
 
 /// Jobs, newest first.
-#[utoipa::path(operation_id = "listJobs", tag = "jobs", params(JobFilter), responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listJobs", tag = "jobs", params(JobFilter),
+    responses((status = 200, body = Page<JobItem>), (status = 400, body = Problem))
+)]
 #[get("/jobs")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -49,14 +52,18 @@ pub(super) async fn list(
 }
 
 /// One job with its inputs, its steps and how each went.
-#[utoipa::path(operation_id = "showJob", tag = "jobs", params(("id" = i64, Path)), responses((status = 200, body = JobDetail), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "showJob", tag = "jobs", params(("id" = i64, Path)),
+    responses((status = 200, body = JobDetail), (status = 404, body = Problem))
+)]
 #[get("/jobs/{id}")]
 pub(super) async fn one(
     node: web::Data<Node>,
     _caller: Caller,
     id: web::Path<i64>,
 ) -> Result<web::Json<JobDetail>, ApiError> {
-    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let row =
+        read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     let alert = match row.item.alert {
         Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
         None => None,
@@ -77,7 +84,8 @@ const GATHERED_SHOWN: u64 = 100;
 const ACTS_SHOWN: i64 = 100;
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
-#[utoipa::path(operation_id = "resolveJob", tag = "jobs", params(("id" = i64, Path)), request_body = Resolve,
+#[utoipa::path(operation_id = "resolveJob", tag = "jobs", params(("id" = i64, Path)),
+    request_body = Resolve,
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/resolve")]
 pub(super) async fn resolve(
@@ -93,19 +101,30 @@ pub(super) async fn resolve(
         StepWord::Failed => Resolution::Failed,
     };
     let place = body.step.as_deref().map(Place::new);
-    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-    let last: BTreeMap<&str, StepState> = row.attempts.iter().map(|(at, a)| (at.as_str(), a.state)).collect();
-    let unsure: Vec<&str> =
-        last.into_iter().filter(|(_, state)| *state == StepState::Unsure).map(|(at, _)| at).collect();
+    let row =
+        read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let last: BTreeMap<&str, StepState> =
+        row.attempts.iter().map(|(at, a)| (at.as_str(), a.state)).collect();
+    let unsure: Vec<&str> = last
+        .into_iter()
+        .filter(|(_, state)| *state == StepState::Unsure)
+        .map(|(at, _)| at)
+        .collect();
     if row.item.state != JobState::Unsure && unsure.is_empty() {
         return Err(ApiError::Conflict(format!("job {id} is {}, not unsure", row.item.state)));
     }
-    if let Some(place) = place.as_ref().filter(|place| !unsure.is_empty() && !unsure.contains(&place.as_str())) {
+    if let Some(place) =
+        place.as_ref().filter(|place| !unsure.is_empty() && !unsure.contains(&place.as_str()))
+    {
         let known = unsure.join(", ");
-        return Err(ApiError::Conflict(format!("step `{place}` of job {id} is not unsure; unsure is {known}")));
+        return Err(ApiError::Conflict(format!(
+            "step `{place}` of job {id} is not unsure; unsure is {known}"
+        )));
     }
     if body.output.is_some() && word != Resolution::Done {
-        return Err(ApiError::BadRequest("output: only what was done gave something; say `as: done` with it".into()));
+        return Err(ApiError::BadRequest(
+            "output: only what was done gave something; say `as: done` with it".into(),
+        ));
     }
     let output = body.output.clone().unwrap_or_default();
     if too_deep(&output) {
@@ -122,10 +141,13 @@ pub(super) async fn resolve(
     say(&node, &caller, *id, word, ("job.resolved", &detail)).await
 }
 
-/// Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still
-/// does where a step has a `probe`; what was taken back is done again, and so is all behind it.
-#[utoipa::path(operation_id = "goOnFromFailed", tag = "jobs", params(("id" = i64, Path)), request_body = GoOn,
-    responses((status = 201, body = GoesOn), (status = 200, body = GoesOn), (status = 404, body = Problem),
+/// Makes a job that goes on from where another failed: what that one did stands, its outputs too,
+/// after a look that it still does where a step has a `probe`; what was taken back is done again,
+/// and so is all behind it.
+#[utoipa::path(operation_id = "goOnFromFailed", tag = "jobs", params(("id" = i64, Path)),
+    request_body = GoOn,
+    responses((status = 201, body = GoesOn), (status = 200, body = GoesOn), (status = 404,
+        body = Problem),
         (status = 409, body = Problem)))]
 #[post("/jobs/{id}/go-on")]
 pub(super) async fn go_on(
@@ -135,8 +157,10 @@ pub(super) async fn go_on(
     body: web::Json<GoOn>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-    let conflict = |why: String| ApiError::Conflict(format!("job {id} cannot be gone on from: {why}"));
+    let row =
+        read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let conflict =
+        |why: String| ApiError::Conflict(format!("job {id} cannot be gone on from: {why}"));
     if let Some(parent) = row.item.parent {
         return Err(conflict(format!("it is a step of job {parent}; go on from that one")));
     }
@@ -147,8 +171,10 @@ pub(super) async fn go_on(
     let before = before.ok_or_else(|| conflict("its runbook cannot be read any more".into()))?;
     let going = still_the_same(&row, &before, runbook).map_err(conflict)?;
     let looks = |step: &&Step| matches!(&step.action, Action::Call(call) if call.probe.is_some());
-    let looked_at = runbook.steps[..going.stand.len()].iter().filter(looks).map(|s| s.id.clone()).collect();
-    let mut goes_on = GoesOn { job: None, stand: going.stand.clone(), looked_at, from: going.from.clone() };
+    let looked_at =
+        runbook.steps[..going.stand.len()].iter().filter(looks).map(|s| s.id.clone()).collect();
+    let mut goes_on =
+        GoesOn { job: None, stand: going.stand.clone(), looked_at, from: going.from.clone() };
     if body.dry_run {
         return Ok(HttpResponse::Ok().json(goes_on));
     }
@@ -161,7 +187,10 @@ pub(super) async fn go_on(
             progress: &going.progress,
             stand: going.stand,
             by: &caller.0.name,
-            reason: format!("launched by {}, from `{}` on, where job {id} ended{because}", caller.0.name, going.from),
+            reason: format!(
+                "launched by {}, from `{}` on, where job {id} ended{because}",
+                caller.0.name, going.from
+            ),
         },
         clock::now(),
     )
@@ -173,7 +202,12 @@ pub(super) async fn go_on(
             return Ok(HttpResponse::Ok().json(goes_on));
         }
     };
-    tracing::info!(job = made.0, from = id.into_inner(), by = caller.0.name, "a job goes on from where another failed");
+    tracing::info!(
+        job = made.0,
+        from = id.into_inner(),
+        by = caller.0.name,
+        "a job goes on from where another failed"
+    );
     node.announcer.tell(Change { jobs: vec![made.0], ..Change::default() });
     node.work.notify_one();
     goes_on.job = Some(made.0);
@@ -181,7 +215,8 @@ pub(super) async fn go_on(
 }
 
 /// Holds a job: what is under way comes to its end, and no further step is begun.
-#[utoipa::path(operation_id = "pauseJob", tag = "jobs", params(("id" = i64, Path)), request_body = Because,
+#[utoipa::path(operation_id = "pauseJob", tag = "jobs", params(("id" = i64, Path)),
+    request_body = Because,
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/pause")]
 pub(super) async fn pause(
@@ -198,7 +233,8 @@ pub(super) async fn pause(
 }
 
 /// Lets a job go on that a person held.
-#[utoipa::path(operation_id = "resumeJob", tag = "jobs", params(("id" = i64, Path)), request_body = Because,
+#[utoipa::path(operation_id = "resumeJob", tag = "jobs", params(("id" = i64, Path)),
+    request_body = Because,
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/resume")]
 pub(super) async fn resume(
@@ -213,28 +249,38 @@ pub(super) async fn resume(
     Ok(answer)
 }
 
-/// How a job goes on by a runbook as it stands, if that is the same up to the step with which it begins.
+/// How a job goes on by a runbook as it stands, if that is the same up to the step with which it
+/// begins.
 fn still_the_same(row: &JobRow, before: &Runbook, runbook: &Runbook) -> Result<GoingOn, String> {
-    let progress = Progress::read(row.progress.clone()).map_err(|_| "it cannot be read".to_owned())?;
+    let progress =
+        Progress::read(row.progress.clone()).map_err(|_| "it cannot be read".to_owned())?;
     let mut ended: Vec<_> = row.attempts.iter().filter(|(_, a)| a.finished_at.is_some()).collect();
     ended.sort_by_key(|(_, a)| a.finished_at);
     let tried: Vec<Tried> = ended
         .into_iter()
-        .map(|(place, a)| Tried { place: Place::new(place.as_str()), done: a.state == StepState::Done })
+        .map(|(place, a)| Tried {
+            place: Place::new(place.as_str()),
+            done: a.state == StepState::Done,
+        })
         .collect();
     let going = going_on(before, &progress, row.item.state, &tried)?;
     let as_before = runbook.steps.iter().zip(&before.steps).take(going.stand.len() + 1);
     if as_before.clone().count() <= going.stand.len()
-        || as_before.clone().any(|(now, then)| (&now.id, now.action.kind()) != (&then.id, then.action.kind()))
+        || as_before
+            .clone()
+            .any(|(now, then)| (&now.id, now.action.kind()) != (&then.id, then.action.kind()))
     {
         let from = &going.from;
-        return Err(format!("the steps of its runbook are others by now, up to `{from}`; launch it once more"));
+        return Err(format!(
+            "the steps of its runbook are others by now, up to `{from}`; launch it once more"
+        ));
     }
     Ok(going)
 }
 
 /// Sets a job that ended badly aside from what needs a person, or back to it.
-#[utoipa::path(operation_id = "seeJob", tag = "jobs", params(("id" = i64, Path)), request_body = SetAside,
+#[utoipa::path(operation_id = "seeJob", tag = "jobs", params(("id" = i64, Path)),
+    request_body = SetAside,
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/seen")]
 pub(super) async fn seen(
@@ -246,18 +292,24 @@ pub(super) async fn seen(
     caller.must(Role::Responder)?;
     let by = (!body.undo).then_some(caller.0.name.as_str());
     if !jobs::see(&node.db, JobId(*id), by, clock::now()).await? {
-        let row = read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-        let more = if row.item.state == JobState::Unsure { "; say what became of its step" } else { "" };
+        let row = read::job(&node.db, *id)
+            .await?
+            .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+        let more =
+            if row.item.state == JobState::Unsure { "; say what became of its step" } else { "" };
         let state = row.item.state;
-        return Err(ApiError::Conflict(format!("job {id} is {state}; only what ended badly is set aside{more}")));
+        return Err(ApiError::Conflict(format!(
+            "job {id} is {state}; only what ended badly is set aside{more}"
+        )));
     }
     node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Stops a job: what is under way comes to its end, what was done is taken back if wished, and what its runbook does
-/// always is done.
-#[utoipa::path(operation_id = "cancelJob", tag = "jobs", params(("id" = i64, Path)), request_body = Cancel,
+/// Stops a job: what is under way comes to its end, what was done is taken back if wished, and what
+/// its runbook does always is done.
+#[utoipa::path(operation_id = "cancelJob", tag = "jobs", params(("id" = i64, Path)),
+    request_body = Cancel,
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs/{id}/cancel")]
 pub(super) async fn cancel(
@@ -294,7 +346,8 @@ fn of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act<'a>
     Act { by: By::Token(&caller.0.name), act, detail: detail.trim() }
 }
 
-/// Says something to a job, and records who did. Whoever executes it hears of it, at once if that is this node.
+/// Says something to a job, and records who did. Whoever executes it hears of it, at once if that
+/// is this node.
 async fn say(
     node: &Node,
     caller: &Caller,
@@ -304,7 +357,9 @@ async fn say(
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
     if !jobs::say(&node.db, JobId(id), &word, Some(of(caller, act))).await? {
-        let row = read::job(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+        let row = read::job(&node.db, id)
+            .await?
+            .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
         let can = word.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
         let state = row.item.state;
         return Err(ApiError::Conflict(if word.states().contains(&state) {
@@ -329,11 +384,17 @@ async fn say_below(node: &Node, id: i64, word: &Command) -> Result<(), ApiError>
     Ok(())
 }
 
-fn detail(row: JobRow, runbook: Option<&Runbook>, alert: Option<AlertItem>, decisions: Vec<DecisionItem>) -> JobDetail {
+fn detail(
+    row: JobRow,
+    runbook: Option<&Runbook>,
+    alert: Option<AlertItem>,
+    decisions: Vec<DecisionItem>,
+) -> JobDetail {
     let mut job = row.item;
     set_doing(slice::from_mut(&mut job));
     let tree = runbook.map(|r| {
-        let waiting = Progress::read(row.progress).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
+        let waiting =
+            Progress::read(row.progress).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
         let jobs = row.children.iter().map(|(place, child)| (place.clone(), child.id)).collect();
         let asked = decisions.iter().map(|d| (d.step.clone(), d.id)).collect();
         (JobSteps::new(row.attempts, waiting, job.state.is_final(), r).with(jobs, asked), r)

@@ -4,8 +4,8 @@ use super::{ApiError, caller::Caller};
 use crate::{clock, node::Node};
 use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
 use arvok_api::{
-    CallRequest, Change, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput, Problem, Role,
-    RunbookForm,
+    CallRequest, Change, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput,
+    Problem, Role, RunbookForm,
 };
 use arvok_connect::SECRET_MARK;
 use arvok_core::{
@@ -32,8 +32,13 @@ pub(super) const fn role(least: LaunchRole) -> Role {
     }
 }
 
-pub(super) fn runbook<'a>(catalog: &'a Catalog, name: &str) -> Result<(&'a Runbook, i32), ApiError> {
-    catalog.get::<Runbook>(name).ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
+pub(super) fn runbook<'a>(
+    catalog: &'a Catalog,
+    name: &str,
+) -> Result<(&'a Runbook, i32), ApiError> {
+    catalog
+        .get::<Runbook>(name)
+        .ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
 }
 
 fn prepared(runbook: &Runbook, asked: &Launch) -> Result<Prepared, ApiError> {
@@ -63,7 +68,8 @@ pub(super) async fn form(
 
 /// What a job would do, without doing anything.
 #[utoipa::path(operation_id = "dryRun", tag = "jobs", request_body = Launch,
-    responses((status = 200, body = DryRun), (status = 400, body = Problem), (status = 404, body = Problem)))]
+    responses((status = 200, body = DryRun), (status = 400, body = Problem), (status = 404,
+        body = Problem)))]
 #[post("/jobs/dry-run")]
 pub(super) async fn dry_run(
     node: web::Data<Node>,
@@ -74,8 +80,9 @@ pub(super) async fn dry_run(
     let (alert, alarm) = match asked.alert {
         None => (None, None),
         Some(seq) => {
-            let alert =
-                read::whole_alert(&node.db, seq).await?.ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))?;
+            let alert = read::whole_alert(&node.db, seq)
+                .await?
+                .ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))?;
             let alarm = match launches::alarm_of_alert(&node.db, seq).await? {
                 Some(id) => jobs::alarm_of(&node.db, id).await?,
                 None => None,
@@ -97,8 +104,9 @@ pub(super) async fn dry_run(
                 has_alarm: alarm.is_some(),
                 alert,
             };
-            let operations =
-                |via: &str, operation: &str| published.catalog.operation(via, operation).ok().map(|(_, op)| op);
+            let operations = |via: &str, operation: &str| {
+                published.catalog.operation(via, operation).ok().map(|(_, op)| op)
+            };
             let dry = job::dry_run(runbook, &facts, alarm.as_ref(), &operations);
             Ok::<_, ApiError>(DryRun {
                 runbook: runbook.name.clone(),
@@ -129,8 +137,16 @@ fn step(s: job::DryStep) -> DryStep {
         summary: s.summary,
         does: s.does,
         when: s.when.map(preview),
-        given: s.given.into_iter().map(|(name, t)| PreviewedInput { name, preview: preview(t) }).collect(),
-        request: s.request.map(|ShownRequest { method, target, body }| CallRequest { method, target, body }),
+        given: s
+            .given
+            .into_iter()
+            .map(|(name, t)| PreviewedInput { name, preview: preview(t) })
+            .collect(),
+        request: s.request.map(|ShownRequest { method, target, body }| CallRequest {
+            method,
+            target,
+            body,
+        }),
         parts: s.parts.into_iter().map(part).collect(),
         left_out: s.left_out,
     }
@@ -140,12 +156,14 @@ fn part(p: job::DryPart) -> DryPart {
     DryPart { label: p.label, taken: p.taken, steps: p.steps.into_iter().map(step).collect() }
 }
 
-/// Refuses inputs that were copied from where a secret was hidden: the mark would be taken for the value.
+/// Refuses inputs that were copied from where a secret was hidden: the mark would be taken for the
+/// value.
 pub(super) fn refuse_marks(inputs: &Map<String, Value>) -> Result<(), ApiError> {
     match inputs.iter().find(|(_, value)| value.to_string().contains(SECRET_MARK)) {
         None => Ok(()),
         Some((name, _)) => Err(ApiError::BadRequest(format!(
-            "inputs: `{}` has {SECRET_MARK}, which stands where something was hidden; give the value itself",
+            "inputs: `{}` has {SECRET_MARK}, which stands where something was hidden; give the \
+            value itself",
             cut(name, 60)
         ))),
     }
@@ -156,9 +174,9 @@ fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
     match request.headers().get("Idempotency-Key").map(|v| v.to_str()) {
         None => Ok(None),
         Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => Ok(Some(key.to_owned())),
-        Some(_) => {
-            Err(ApiError::BadRequest(format!("Idempotency-Key: 1 to {LONGEST_KEY} visible characters of ASCII")))
-        }
+        Some(_) => Err(ApiError::BadRequest(format!(
+            "Idempotency-Key: 1 to {LONGEST_KEY} visible characters of ASCII"
+        ))),
     }
 }
 
@@ -171,7 +189,8 @@ fn deadline(asked: &Launch, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>,
 /// Launches a runbook. The same launch sent twice with the same `Idempotency-Key` makes one job.
 #[utoipa::path(operation_id = "launchJob", tag = "jobs", request_body = Launch,
     params(("Idempotency-Key" = Option<String>, Header)),
-    responses((status = 201, body = Launched), (status = 200, body = Launched), (status = 400, body = Problem),
+    responses((status = 201, body = Launched), (status = 200, body = Launched), (status = 400,
+        body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/jobs")]
 pub(super) async fn launch(
@@ -194,7 +213,8 @@ pub(super) async fn launch(
         return Err(ApiError::NotFound(format!("alert {seq}")));
     }
     let now = clock::now();
-    let why = asked.why.as_deref().map(str::trim).filter(|w| !w.is_empty()).map(|w| cut(w, LONGEST_WHY));
+    let why =
+        asked.why.as_deref().map(str::trim).filter(|w| !w.is_empty()).map(|w| cut(w, LONGEST_WHY));
     let because = why.map_or_else(String::new, |w| format!(": {w}"));
     let made = launches::launch(
         &node.db,
@@ -218,12 +238,18 @@ pub(super) async fn launch(
         launches::Launched::Known(id) => (StatusCode::OK, Launched { job: id.0, known: true }),
         launches::Launched::Other(id) => {
             return Err(ApiError::Conflict(format!(
-                "something else was launched under this Idempotency-Key before, as job {id}; take another key"
+                "something else was launched under this Idempotency-Key before, as job {id}; take \
+                another key"
             )));
         }
     };
     if !launched.known {
-        tracing::info!(job = launched.job, by = caller.0.name, runbook = runbook.name, "a job was launched");
+        tracing::info!(
+            job = launched.job,
+            by = caller.0.name,
+            runbook = runbook.name,
+            "a job was launched"
+        );
         node.announcer.tell(Change { jobs: vec![launched.job], ..Change::default() });
         node.work.notify_one();
     }

@@ -187,14 +187,16 @@ fn of_subscribers(config: &mut web::ServiceConfig) {
         .service(subscribers::replay);
 }
 
-/// Headers that every answer carries: nothing may frame the console, load from elsewhere or guess types, and nobody on
-/// the way keeps what the API says.
+/// Headers that every answer carries: nothing may frame the console, load from elsewhere or guess
+/// types, and nobody on the way keeps what the API says.
 pub(crate) async fn guard_headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
     let is_api = request.path().starts_with("/api/");
-    let leaving = request.app_data::<web::Data<crate::node::Node>>().is_some_and(|node| node.vitals.is_leaving());
+    let leaving = request
+        .app_data::<web::Data<crate::node::Node>>()
+        .is_some_and(|node| node.vitals.is_leaving());
     let mut response = next.call(request).await?;
     if leaving {
         response.response_mut().head_mut().set_connection_type(ConnectionType::Close);
@@ -206,7 +208,8 @@ pub(crate) async fn guard_headers(
     for (name, value) in [
         (
             header::CONTENT_SECURITY_POLICY,
-            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; \
+            frame-ancestors 'none'",
         ),
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
         (header::REFERRER_POLICY, "same-origin"),

@@ -12,12 +12,16 @@ use arvok_store::{
 /// All nodes over this database with their lag, leases and clocks, and what waits for them.
 #[utoipa::path(operation_id = "listNodes", tag = "node", responses((status = 200, body = Nodes)))]
 #[get("/nodes")]
-pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Nodes>, ApiError> {
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+) -> Result<web::Json<Nodes>, ApiError> {
     let (nodes, backlog) = (nodes::all(&node.db).await?, nodes::backlog(&node.db).await?);
     Ok(web::Json(Nodes { nodes, backlog }))
 }
 
-/// Forgets a node that is gone and will not come back: nobody misses it any more. One that is heard of is not forgotten.
+/// Forgets a node that is gone and will not come back: nobody misses it any more. One that is heard
+/// of is not forgotten.
 #[utoipa::path(operation_id = "forgetNode", tag = "node", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/nodes/{name}")]
@@ -29,7 +33,9 @@ pub(super) async fn forget(
     caller.must(Role::Admin)?;
     match nodes::forget(&node.db, &name).await? {
         Forgotten::Unknown => Err(ApiError::NotFound(format!("node {name}"))),
-        Forgotten::Alive => Err(ApiError::Conflict(format!("node {name} was heard of within the last 30 s"))),
+        Forgotten::Alive => {
+            Err(ApiError::Conflict(format!("node {name} was heard of within the last 30 s")))
+        }
         Forgotten::Gone => {
             audit::record(&node.db, By::Token(&caller.0.name), "node.forgotten", &name, "").await?;
             Ok(HttpResponse::NoContent().finish())

@@ -1,8 +1,9 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, audit, callback, connections, decisions, definitions, halt, health, jobs, launch, library,
-    nodes, proposals, rehearsal, rules, runbooks, storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    access, alarms, alerts, audit, callback, connections, decisions, definitions, halt, health,
+    jobs, launch, library, nodes, proposals, rehearsal, rules, runbooks, storage, stream,
+    subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -18,12 +19,14 @@ use utoipa::{
 
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Arvok", description = "Event rules, remediation jobs and their effects. Errors are problem documents (RFC 9457).",
+    info(title = "Arvok", description = "Event rules, remediation jobs and their effects. Errors \
+        are problem documents (RFC 9457).",
         license(name = "Apache-2.0", identifier = "Apache-2.0")),
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(webhook::take, callback::take, subscribers::agree, subscribers::agree_in_browser, health::alive, health::ready, health::metrics),
+    paths(webhook::take, callback::take, subscribers::agree, subscribers::agree_in_browser,
+        health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]
 struct Whole;
@@ -150,13 +153,21 @@ impl Modify for Answers {
 
 fn operations(item: &mut PathItem) -> impl Iterator<Item = (HttpMethod, &mut Operation)> {
     let PathItem { get, put, post, delete, .. } = item;
-    let all = [(HttpMethod::Get, get), (HttpMethod::Put, put), (HttpMethod::Post, post), (HttpMethod::Delete, delete)];
+    let all = [
+        (HttpMethod::Get, get),
+        (HttpMethod::Put, put),
+        (HttpMethod::Post, post),
+        (HttpMethod::Delete, delete),
+    ];
     all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
 }
 
 fn complete(method: &HttpMethod, operation: &mut Operation) {
+    // A summary is one line, however the comment that it is made of is wrapped.
+    operation.summary = operation.summary.take().map(|summary| summary.replace('\n', " "));
     let parameters = operation.parameters.iter().flatten();
-    let named = parameters.clone().any(|p| matches!(p, RefOr::T(p) if p.parameter_in == ParameterIn::Path));
+    let named =
+        parameters.clone().any(|p| matches!(p, RefOr::T(p) if p.parameter_in == ParameterIn::Path));
     let asked = parameters.count() > 0 || operation.request_body.is_some();
     let open = operation.operation_id.as_deref().is_some_and(|id| OPEN.contains(&id));
     if open {
@@ -167,7 +178,9 @@ fn complete(method: &HttpMethod, operation: &mut Operation) {
         ("401", !open, "No token, or none that is known."),
         (
             "403",
-            !open && (*method != HttpMethod::Get || operation.tags.iter().flatten().any(|t| t == "access")),
+            !open
+                && (*method != HttpMethod::Get
+                    || operation.tags.iter().flatten().any(|t| t == "access")),
             "The role does not allow it, or the console's header is missing.",
         ),
         ("404", named, "There is no such thing."),
@@ -218,7 +231,11 @@ pub(super) fn methods(path: &str) -> Vec<&'static str> {
             }
         }
     };
-    PATHS.iter().filter(|(described, _)| fits(described)).flat_map(|(_, methods)| methods.clone()).collect()
+    PATHS
+        .iter()
+        .filter(|(described, _)| fits(described))
+        .flat_map(|(_, methods)| methods.clone())
+        .collect()
 }
 
 /// The description as JSON, indented.

@@ -7,7 +7,9 @@ use super::{
 };
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
-use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState, Role};
+use arvok_api::{
+    Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState, Role,
+};
 use arvok_core::JobId;
 use arvok_store::{
     proposals::{self as store, Decided},
@@ -19,7 +21,10 @@ use serde_json::{Map, Value};
 const MAX_NOTE: usize = 2000;
 
 /// Proposals, newest first.
-#[utoipa::path(operation_id = "listProposals", tag = "proposals", params(ProposalFilter), responses((status = 200, body = Page<ProposalItem>), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listProposals", tag = "proposals", params(ProposalFilter),
+    responses((status = 200, body = Page<ProposalItem>), (status = 400, body = Problem))
+)]
 #[get("/proposals")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -33,7 +38,10 @@ pub(super) async fn list(
 }
 
 /// One proposal.
-#[utoipa::path(operation_id = "showProposal", tag = "proposals", params(("id" = i64, Path)), responses((status = 200, body = ProposalItem), (status = 404, body = Problem)))]
+#[utoipa::path(
+    operation_id = "showProposal", tag = "proposals", params(("id" = i64, Path)),
+    responses((status = 200, body = ProposalItem), (status = 404, body = Problem))
+)]
 #[get("/proposals/{id}")]
 pub(super) async fn one(
     node: web::Data<Node>,
@@ -48,8 +56,10 @@ async fn found(node: &Node, id: i64) -> Result<ProposalItem, ApiError> {
 }
 
 /// Launches an open proposal: it becomes the job of the same number.
-#[utoipa::path(operation_id = "launchProposal", tag = "proposals", params(("id" = i64, Path)), request_body = ProposalDecision,
-    responses((status = 200, body = ProposalItem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(operation_id = "launchProposal", tag = "proposals", params(("id" = i64, Path)),
+    request_body = ProposalDecision,
+    responses((status = 200, body = ProposalItem), (status = 404, body = Problem), (status = 409,
+        body = Problem)))]
 #[post("/proposals/{id}/launch")]
 pub(super) async fn launch(
     node: web::Data<Node>,
@@ -61,8 +71,10 @@ pub(super) async fn launch(
 }
 
 /// Dismisses an open proposal, with the reason.
-#[utoipa::path(operation_id = "dismissProposal", tag = "proposals", params(("id" = i64, Path)), request_body = ProposalDecision,
-    responses((status = 200, body = ProposalItem), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(operation_id = "dismissProposal", tag = "proposals", params(("id" = i64, Path)),
+    request_body = ProposalDecision,
+    responses((status = 200, body = ProposalItem), (status = 400, body = Problem), (status = 404,
+        body = Problem), (status = 409, body = Problem)))]
 #[post("/proposals/{id}/dismiss")]
 pub(super) async fn dismiss(
     node: web::Data<Node>,
@@ -73,8 +85,9 @@ pub(super) async fn dismiss(
     decide(&node, &caller, *id, body.into_inner(), false).await
 }
 
-/// The inputs of a proposal with others in their place, and the names of those: as the version of the runbook that is proposed
-/// allows them. What it acts on stays: the rule's quotas and the locks of the target were asked for that.
+/// The inputs of a proposal with others in their place, and the names of those: as the version of
+/// the runbook that is proposed allows them. What it acts on stays: the rule's quotas and the locks
+/// of the target were asked for that.
 async fn instead(
     node: &Node,
     caller: &Caller,
@@ -89,7 +102,10 @@ async fn instead(
     }
     let runbook = node.runbook(&proposed.runbook, proposed.runbook_version).await?;
     let runbook = runbook.ok_or_else(|| {
-        ApiError::Conflict(format!("version {} of its runbook cannot be read any more", proposed.runbook_version))
+        ApiError::Conflict(format!(
+            "version {} of its runbook cannot be read any more",
+            proposed.runbook_version
+        ))
     })?;
     caller.must(super::launch::role(runbook.launch))?;
     super::launch::refuse_marks(&others)?;
@@ -99,7 +115,8 @@ async fn instead(
     if prepared.target.to_string() != proposed.target {
         let (target, proposed) = (prepared.target, &proposed.target);
         return Err(ApiError::BadRequest(format!(
-            "inputs: it would act on {target} and not on {proposed}; launch the runbook for that one by itself"
+            "inputs: it would act on {target} and not on {proposed}; launch the runbook for that \
+            one by itself"
         )));
     }
     Ok(Some((Value::Object(prepared.inputs), names)))
@@ -118,7 +135,9 @@ async fn decide(
         return Err(ApiError::BadRequest(format!("note: has more than {MAX_NOTE} bytes")));
     }
     if !agreed && note.is_none() {
-        return Err(ApiError::BadRequest("note: say why it is dismissed; whoever looks back will want to know".into()));
+        return Err(ApiError::BadRequest(
+            "note: say why it is dismissed; whoever looks back will want to know".into(),
+        ));
     }
     if !agreed && !decision.inputs.is_empty() {
         return Err(ApiError::BadRequest("inputs: only what is launched has other inputs".into()));
@@ -134,7 +153,10 @@ async fn decide(
     };
     if !done {
         let by = before.decided_by.map_or_else(String::new, |by| format!(" by {by}"));
-        return Err(ApiError::Conflict(format!("proposal {id} is {}{by} already, not open", before.state)));
+        return Err(ApiError::Conflict(format!(
+            "proposal {id} is {}{by} already, not open",
+            before.state
+        )));
     }
     let jobs = if agreed { vec![id] } else { Vec::new() };
     node.announcer.tell(Change { proposals: vec![id], jobs, ..Change::default() });

@@ -25,7 +25,8 @@ pub(super) fn severities(text: Option<&str>) -> Result<(), ApiError> {
     checked.map_err(|e| ApiError::BadRequest(format!("severity: {e}")))
 }
 
-/// Refuses a word of a query that is none of those that are known: nothing would ever be found by it.
+/// Refuses a word of a query that is none of those that are known: nothing would ever be found by
+/// it.
 pub(super) fn known<'k>(
     name: &str,
     word: Option<&str>,
@@ -33,7 +34,9 @@ pub(super) fn known<'k>(
 ) -> Result<(), ApiError> {
     let known: Vec<&str> = known.into_iter().collect();
     match word.filter(|word| !known.contains(word)) {
-        Some(word) => Err(ApiError::BadRequest(format!("{name}={word}: it is one of {}", known.join(", ")))),
+        Some(word) => {
+            Err(ApiError::BadRequest(format!("{name}={word}: it is one of {}", known.join(", "))))
+        }
         None => Ok(()),
     }
 }

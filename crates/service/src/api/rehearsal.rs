@@ -34,8 +34,10 @@ const MAX_SINCE: Period = Period::from_secs(90 * 86_400);
 ///
 /// Each line of the answer is a `RehearsalLine`. Nothing is changed by it.
 #[utoipa::path(operation_id = "rehearse", tag = "rules", request_body = RehearsalRequest, responses(
-    (status = 200, body = RehearsalLine, content_type = "application/x-ndjson"), (status = 400, body = Problem),
-    (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
+    (status = 200, body = RehearsalLine, content_type = "application/x-ndjson"), (status = 400,
+        body = Problem),
+    (status = 404, body = Problem), (status = 422, body = Problem), (status = 429,
+        body = Problem)))]
 #[post("/rehearsals")]
 pub(super) async fn rehearse(
     node: web::Data<Node>,
@@ -44,7 +46,8 @@ pub(super) async fn rehearse(
 ) -> Result<HttpResponse, ApiError> {
     let (asking, request) = (node.clone(), body.into_inner());
     let plan = node.evaluate(&caller.0, move || plan(&asking, request)).await??;
-    let room = Arc::clone(&node.rehearsals).try_acquire_owned().map_err(|_| ApiError::Rehearsing)?;
+    let room =
+        Arc::clone(&node.rehearsals).try_acquire_owned().map_err(|_| ApiError::Rehearsing)?;
     let (lines, heard) = mpsc::channel(8);
     // What comes in pieces passes by where whole answers are hidden.
     let redactor = node.published().redactor.clone();
@@ -56,7 +59,8 @@ pub(super) async fn rehearse(
         text.push(b'\n');
         Ok::<_, actix_web::Error>(web::Bytes::from(text))
     };
-    let lines = stream::unfold(heard, |mut heard| async { heard.recv().await.map(|line| (line, heard)) });
+    let lines =
+        stream::unfold(heard, |mut heard| async { heard.recv().await.map(|line| (line, heard)) });
     Ok(HttpResponse::Ok()
         .content_type("application/x-ndjson")
         .insert_header((header::CACHE_CONTROL, "no-store, no-transform"))
@@ -74,7 +78,9 @@ struct Plan {
 fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
     let rule = wanted_rule(node, &request)?;
     let published = node.published();
-    let before = request.against_published.then(|| published.catalog.shared::<Rule>(&rule.name).map(|(r, _)| r));
+    let before = request
+        .against_published
+        .then(|| published.catalog.shared::<Rule>(&rule.name).map(|(r, _)| r));
     let to = clock::now();
     let mut plan = Plan { rule, before: before.flatten(), from: to, to, given: None };
     match request.alerts {
@@ -87,11 +93,15 @@ fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
             plan.from = to - since.delta();
         }
         Some(values) if values.is_empty() || values.len() > MAX_GIVEN => {
-            return Err(ApiError::BadRequest(format!("alerts: are {}; 1 to {MAX_GIVEN} are allowed", values.len())));
+            return Err(ApiError::BadRequest(format!(
+                "alerts: are {}; 1 to {MAX_GIVEN} are allowed",
+                values.len()
+            )));
         }
         Some(values) => {
             let alerts = values.iter().enumerate().map(|(i, value)| {
-                written_alert(value, i + 1).map_err(|e| ApiError::BadRequest(format!("alerts/{i}: {e}")))
+                written_alert(value, i + 1)
+                    .map_err(|e| ApiError::BadRequest(format!("alerts/{i}: {e}")))
             });
             let mut alerts: Vec<Alert> = alerts.collect::<Result<_, _>>()?;
             alerts.sort_by_key(|a| a.received);
@@ -108,7 +118,9 @@ fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
 pub(super) fn wanted_rule(node: &Node, request: &RehearsalRequest) -> Result<Arc<Rule>, ApiError> {
     let Some(file) = &request.file else {
         let name = request.rule.as_deref().ok_or_else(|| {
-            ApiError::BadRequest("neither `file` nor `rule` is given; which rule is to be rehearsed?".into())
+            ApiError::BadRequest(
+                "neither `file` nor `rule` is given; which rule is to be rehearsed?".into(),
+            )
         })?;
         return published_rule(node, name).map(|(rule, _)| rule);
     };
@@ -121,17 +133,30 @@ pub(super) fn published_rule(node: &Node, name: &str) -> Result<(Arc<Rule>, i32)
 }
 
 /// The only rule of a text, or the one of that name.
-pub(super) fn rule_of_text(file: &str, text: &str, name: Option<&str>) -> Result<Arc<Rule>, ApiError> {
+pub(super) fn rule_of_text(
+    file: &str,
+    text: &str,
+    name: Option<&str>,
+) -> Result<Arc<Rule>, ApiError> {
     only_rule(file, text, name).map(Arc::new).map_err(|e| match e {
-        NotOne::Faulty(problems) => ApiError::Faulty(problems.into_iter().map(Into::into).collect()),
-        NotOne::None => ApiError::BadRequest(format!("{file} holds no such rule")),
-        NotOne::Many(names) => {
-            ApiError::BadRequest(format!("{file} holds {} rules; name one of {}", names.len(), names.join(", ")))
+        NotOne::Faulty(problems) => {
+            ApiError::Faulty(problems.into_iter().map(Into::into).collect())
         }
+        NotOne::None => ApiError::BadRequest(format!("{file} holds no such rule")),
+        NotOne::Many(names) => ApiError::BadRequest(format!(
+            "{file} holds {} rules; name one of {}",
+            names.len(),
+            names.join(", ")
+        )),
     })
 }
 
-async fn run(node: web::Data<Node>, plan: Plan, lines: mpsc::Sender<RehearsalLine>, room: OwnedSemaphorePermit) {
+async fn run(
+    node: web::Data<Node>,
+    plan: Plan,
+    lines: mpsc::Sender<RehearsalLine>,
+    room: OwnedSemaphorePermit,
+) {
     let line = match play(&node, &plan, &lines).await {
         Ok(Some(result)) => RehearsalLine::Result(Box::new(result)),
         // Nobody listens any more.
@@ -203,9 +228,12 @@ async fn play(
             }
         }
     } else {
-        let rules: Vec<&Rule> = [Some(&*plan.rule), plan.before.as_deref()].into_iter().flatten().collect();
+        let rules: Vec<&Rule> =
+            [Some(&*plan.rule), plan.before.as_deref()].into_iter().flatten().collect();
         let replay = Replay::of(&rules, plan.from, plan.to);
-        play.of = u64::try_from(read::count_for_replay(&node.replay_db, &replay).await.map_err(store)?).ok();
+        play.of =
+            u64::try_from(read::count_for_replay(&node.replay_db, &replay).await.map_err(store)?)
+                .ok();
         let first = RehearsalLine::Progress { alerts: 0, of: play.of, at: Some(plan.from) };
         let _ = lines.send_timeout(first, UNREAD).await;
         let mut alerts = Box::pin(read::replay(&node.replay_db, &replay).await.map_err(store)?);

@@ -9,8 +9,8 @@ use super::{
 use crate::{node::Node, why};
 use actix_web::{get, post, web};
 use arvok_api::{
-    AlertWhy, Draft, FunctionItem, OperationItem, Page, Problem, VerdictFilter, VerdictLine, Vocabulary, Why,
-    WhyRequest,
+    AlertWhy, Draft, FunctionItem, OperationItem, Page, Problem, VerdictFilter, VerdictLine,
+    Vocabulary, Why, WhyRequest,
 };
 use arvok_core::{
     Alert, Catalog, Kind, Severity, Verdict,
@@ -29,7 +29,8 @@ use utoipa::IntoParams;
 /// Why a rule matches an alert or not, clause by clause, and what it decided about it or would
 /// decide at this moment. Nothing is changed by asking.
 #[utoipa::path(operation_id = "explainRule", tag = "rules", request_body = WhyRequest,
-    responses((status = 200, body = Why), (status = 400, body = Problem), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Why), (status = 400, body = Problem), (status = 404,
+        body = Problem), (status = 422, body = Problem)))]
 #[post("/why")]
 pub(super) async fn explain(
     node: web::Data<Node>,
@@ -58,7 +59,11 @@ async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
             let (rule, version) = published_rule(node, name)?;
             (rule, Some(version))
         }
-        (None, None) => return Err(ApiError::BadRequest("neither `rule` nor `text` is given; which rule?".into())),
+        (None, None) => {
+            return Err(ApiError::BadRequest(
+                "neither `rule` nor `text` is given; which rule?".into(),
+            ));
+        }
     };
     let (alert, seq) = match (request.alert, &request.given) {
         (Some(seq), None) => (stored(node, seq).await?, Some(seq)),
@@ -73,7 +78,9 @@ async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
 }
 
 async fn stored(node: &Node, seq: i64) -> Result<Alert, ApiError> {
-    read::whole_alert(&node.db, seq).await?.ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
+    read::whole_alert(&node.db, seq)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
 }
 
 /// An alert that never came; it is as if it came now.
@@ -103,7 +110,10 @@ pub(super) async fn why_alert(
 }
 
 /// Verdicts, those of the newest alerts first.
-#[utoipa::path(operation_id = "listVerdicts", tag = "rules", params(VerdictFilter), responses((status = 200, body = Page<VerdictLine>), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "listVerdicts", tag = "rules", params(VerdictFilter),
+    responses((status = 200, body = Page<VerdictLine>), (status = 400, body = Problem))
+)]
 #[get("/verdicts")]
 pub(super) async fn verdicts(
     node: web::Data<Node>,
@@ -125,8 +135,10 @@ pub(super) struct ExampleQuery {
 }
 
 /// An example for a rule's file, made from an alert that came and those of its episode.
-#[utoipa::path(operation_id = "exampleFromAlert", tag = "rules", params(("seq" = i64, Path), ExampleQuery),
-    responses((status = 200, body = Draft), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(operation_id = "exampleFromAlert", tag = "rules", params(("seq" = i64, Path),
+    ExampleQuery),
+    responses((status = 200, body = Draft), (status = 404, body = Problem), (status = 409,
+        body = Problem)))]
 #[get("/alerts/{seq}/example")]
 pub(super) async fn example(
     node: web::Data<Node>,
@@ -135,7 +147,9 @@ pub(super) async fn example(
     query: web::Query<ExampleQuery>,
 ) -> Result<web::Json<Draft>, ApiError> {
     let (seq, query) = (*seq, query.into_inner());
-    aside(node, &caller, move |node| async move { example_of(&node, seq, query).await }).await.map(web::Json)
+    aside(node, &caller, move |node| async move { example_of(&node, seq, query).await })
+        .await
+        .map(web::Json)
 }
 
 async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft, ApiError> {
@@ -145,9 +159,9 @@ async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft,
         None => {
             let published = node.published();
             let first = published.matcher.matching(&alert).into_iter().find(|h| h.broken.is_none());
-            first
-                .map(|h| Arc::clone(h.rule))
-                .ok_or_else(|| ApiError::Conflict(format!("no rule matches alert {seq}; name one with `rule`")))?
+            first.map(|h| Arc::clone(h.rule)).ok_or_else(|| {
+                ApiError::Conflict(format!("no rule matches alert {seq}; name one with `rule`"))
+            })?
         }
     };
     let alerts = read::alerts_around(&node.db, seq, 50).await?;
@@ -168,8 +182,10 @@ pub(super) async fn draft(
     let alert = stored(&node, *seq).await?;
     let published = node.published();
     let mut runbooks: Vec<&Runbook> = published.catalog.all().map(|(runbook, _)| runbook).collect();
-    // Those that others dispatch for such an alert come first, then those that need one resource and nothing else.
-    let used: Vec<String> = published.catalog.rules().flat_map(|(rule, _)| used_for(&alert, &rule)).collect();
+    // Those that others dispatch for such an alert come first, then those that need one resource
+    // and nothing else.
+    let used: Vec<String> =
+        published.catalog.rules().flat_map(|(rule, _)| used_for(&alert, &rule)).collect();
     runbooks.sort_by_key(|runbook| (!used.contains(&runbook.name), !needs_a_resource(runbook)));
     Ok(web::Json(Draft { text: rule::draft(&alert, runbooks.into_iter()), rule: None }))
 }
@@ -183,8 +199,12 @@ fn used_for(alert: &Alert, rule: &Rule) -> Vec<String> {
 }
 
 fn needs_a_resource(runbook: &Runbook) -> bool {
-    let needed: Vec<_> =
-        runbook.inputs.properties().iter().filter(|(name, _)| runbook.inputs.is_required(name)).collect();
+    let needed: Vec<_> = runbook
+        .inputs
+        .properties()
+        .iter()
+        .filter(|(name, _)| runbook.inputs.is_required(name))
+        .collect();
     matches!(needed.as_slice(), [(_, schema)] if schema["format"] == "resource")
 }
 
@@ -194,10 +214,12 @@ fn function(f: &expr::Function) -> FunctionItem {
 
 /// A connection with the operations of its connector.
 fn operations(catalog: &Catalog, connection: &Connection) -> (String, Vec<OperationItem>) {
-    let all = catalog.get::<Connector>(&connection.connector).map(|(connector, _)| &connector.operations);
+    let all =
+        catalog.get::<Connector>(&connection.connector).map(|(connector, _)| &connector.operations);
     let item = |(name, operation): (&String, &Operation)| {
         let takes = operation.takes.properties().iter();
-        let mut takes: Vec<(bool, &String)> = takes.map(|(name, of)| (of.get("default").is_some(), name)).collect();
+        let mut takes: Vec<(bool, &String)> =
+            takes.map(|(name, of)| (of.get("default").is_some(), name)).collect();
         takes.sort_by_key(|(optional, _)| *optional);
         OperationItem {
             name: name.clone(),
@@ -209,9 +231,14 @@ fn operations(catalog: &Catalog, connection: &Connection) -> (String, Vec<Operat
 }
 
 /// Names, labels and functions, for completing words in an editor.
-#[utoipa::path(operation_id = "showVocabulary", tag = "rules", responses((status = 200, body = Vocabulary)))]
+#[utoipa::path(
+    operation_id = "showVocabulary", tag = "rules", responses((status = 200, body = Vocabulary))
+)]
 #[get("/vocabulary")]
-pub(super) async fn vocabulary(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Vocabulary>, ApiError> {
+pub(super) async fn vocabulary(
+    node: web::Data<Node>,
+    _caller: Caller,
+) -> Result<web::Json<Vocabulary>, ApiError> {
     let seen = read::seen(&node.db).await?;
     let published = node.published();
     let mut sources = seen.sources;
@@ -222,9 +249,17 @@ pub(super) async fn vocabulary(node: web::Data<Node>, _caller: Caller) -> Result
         sources: sources.into_iter().collect(),
         kinds: seen.kinds.into_iter().collect(),
         resources: seen.resources.into_iter().take(2000).collect(),
-        labels: seen.labels.into_iter().map(|(k, v)| (k, v.into_iter().take(200).collect())).collect(),
+        labels: seen
+            .labels
+            .into_iter()
+            .map(|(k, v)| (k, v.into_iter().take(200).collect()))
+            .collect(),
         runbooks: runbooks.collect(),
-        connections: published.catalog.all::<Connection>().map(|(c, _)| operations(&published.catalog, c)).collect(),
+        connections: published
+            .catalog
+            .all::<Connection>()
+            .map(|(c, _)| operations(&published.catalog, c))
+            .collect(),
         functions: expr::FUNCTIONS.iter().map(function).collect(),
         fields: expr::ALERT_FIELDS.map(str::to_owned).to_vec(),
         severities: Severity::ALL.map(|s| s.as_str().to_owned()).to_vec(),

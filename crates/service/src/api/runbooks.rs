@@ -29,10 +29,13 @@ pub(super) async fn outline(
 }
 
 fn draw(text: &str, catalog: &Catalog) -> Result<RunbookOutline, ApiError> {
-    let faulty = |problems: Vec<arvok_core::Problem>| ApiError::Faulty(problems.into_iter().map(Into::into).collect());
+    let faulty = |problems: Vec<arvok_core::Problem>| {
+        ApiError::Faulty(problems.into_iter().map(Into::into).collect())
+    };
     let documents = parse_file(FILE, text).map_err(|problem| faulty(vec![problem]))?;
     let document = documents.iter().find(|d| d.kind == Kind::Runbook.as_str());
-    let document = document.ok_or_else(|| ApiError::BadRequest("text: holds no `runbook:` document".into()))?;
+    let document = document
+        .ok_or_else(|| ApiError::BadRequest("text: holds no `runbook:` document".into()))?;
     let runbook = Runbook::check(document).map_err(faulty)?;
     let drawn = runbook.outline(catalog);
     let operation = |via: &str, name: &String| catalog.operation(via, name).is_ok();
@@ -46,7 +49,8 @@ fn draw(text: &str, catalog: &Catalog) -> Result<RunbookOutline, ApiError> {
         name,
         operations: Vec::new(),
     });
-    let part = |(label, steps): (&str, Vec<runbook::OutlineStep>)| part(document, label.to_owned(), steps);
+    let part =
+        |(label, steps): (&str, Vec<runbook::OutlineStep>)| part(document, label.to_owned(), steps);
     Ok(RunbookOutline {
         steps: steps(document, drawn.steps),
         further: drawn.further.into_iter().map(part).collect(),

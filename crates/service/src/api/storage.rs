@@ -16,16 +16,23 @@ use chrono::TimeDelta;
 const MOST_SOURCES: usize = 500;
 
 /// How much is stored, of which kind and of which day, and how long it is kept.
-#[utoipa::path(operation_id = "getStorage", tag = "node", responses((status = 200, body = Storage)))]
+#[utoipa::path(
+    operation_id = "getStorage", tag = "node", responses((status = 200, body = Storage))
+)]
 #[get("/storage")]
-pub(super) async fn show(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Storage>, ApiError> {
+pub(super) async fn show(
+    node: web::Data<Node>,
+    _caller: Caller,
+) -> Result<web::Json<Storage>, ApiError> {
     let retention = retention::now(&node.db).await?;
     Ok(web::Json(days::storage(&node.db, &retention, clock::now()).await?))
 }
 
-/// Changes how long things are kept, for all nodes; or, as a dry run, only tells what would change and go.
+/// Changes how long things are kept, for all nodes; or, as a dry run, only tells what would change
+/// and go.
 #[utoipa::path(operation_id = "keepFor", tag = "node", request_body = KeepRequest,
-    responses((status = 200, body = KeepPlan), (status = 400, body = Problem), (status = 403, body = Problem)))]
+    responses((status = 200, body = KeepPlan), (status = 400, body = Problem), (status = 403,
+        body = Problem)))]
 #[put("/storage/retention")]
 pub(super) async fn keep(
     node: web::Data<Node>,
@@ -37,7 +44,9 @@ pub(super) async fn keep(
     let before = retention::now(&node.db).await?;
     let after = before.clone().with(&change);
     if after.sources.len() > MOST_SOURCES {
-        return Err(ApiError::BadRequest(format!("sources: more than {MOST_SOURCES} have a time of their own")));
+        return Err(ApiError::BadRequest(format!(
+            "sources: more than {MOST_SOURCES} have a time of their own"
+        )));
     }
     let goes = arvok_store::goes(&node.db, &after, clock::now()).await?;
     let after = match body.dry_run {
@@ -50,7 +59,9 @@ pub(super) async fn keep(
 /// A change as it was asked for.
 fn wanted(request: &KeepRequest) -> Result<Change, ApiError> {
     let time = |name: &str, text: &str| -> Result<TimeDelta, ApiError> {
-        Period::parse(text).map(Period::delta).map_err(|e| ApiError::BadRequest(format!("{name}: {e}")))
+        Period::parse(text)
+            .map(Period::delta)
+            .map_err(|e| ApiError::BadRequest(format!("{name}: {e}")))
     };
     let mut change = Change::default();
     let named = [
@@ -65,11 +76,14 @@ fn wanted(request: &KeepRequest) -> Result<Change, ApiError> {
     }
     for (source, text) in &request.sources {
         check_name(source).map_err(|e| ApiError::BadRequest(format!("sources: {e}")))?;
-        let kept = text.as_deref().map(|text| time(&format!("sources.{source}"), text)).transpose()?;
+        let kept =
+            text.as_deref().map(|text| time(&format!("sources.{source}"), text)).transpose()?;
         change.sources.insert(source.clone(), kept);
     }
     if change == Change::default() {
-        return Err(ApiError::BadRequest("nothing is to change: name alerts, sources, unreadable or attempts".into()));
+        return Err(ApiError::BadRequest(
+            "nothing is to change: name alerts, sources, unreadable or attempts".into(),
+        ));
     }
     too_short(&change).map_or(Ok(change), |short| Err(ApiError::BadRequest(short)))
 }

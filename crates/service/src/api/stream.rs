@@ -38,7 +38,10 @@ impl Drop for Follower {
 }
 
 /// Follows changes. Each event's data is a `Change`; after a break, send `Last-Event-ID`.
-#[utoipa::path(operation_id = "followChanges", tag = "watch", responses((status = 200, body = Change, content_type = "text/event-stream")))]
+#[utoipa::path(
+    operation_id = "followChanges", tag = "watch",
+    responses((status = 200, body = Change, content_type = "text/event-stream"))
+)]
 #[get("/stream")]
 pub(super) async fn follow(
     node: web::Data<Node>,
@@ -53,8 +56,16 @@ pub(super) async fn follow(
     ready.extend(missed.iter().map(event));
     let stopping = node.stopping.clone();
     let now = Instant::now();
-    let follower =
-        Follower { node, ready, changes, stopping, request: request.clone(), asked: now, said: now, _place: place };
+    let follower = Follower {
+        node,
+        ready,
+        changes,
+        stopping,
+        request: request.clone(),
+        asked: now,
+        said: now,
+        _place: place,
+    };
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
         .insert_header((header::CACHE_CONTROL, "no-store, no-transform"))
@@ -76,7 +87,8 @@ async fn next(mut follower: Follower) -> Option<(Result<web::Bytes, actix_web::E
     }
 }
 
-/// What is sent next; nothing if it is only time to ask whether the token still stands. The end if the stream ends.
+/// What is sent next; nothing if it is only time to ask whether the token still stands. The end if
+/// the stream ends.
 async fn one(follower: &mut Follower) -> Option<Option<String>> {
     Some(match follower.ready.pop_front() {
         Some(text) => Some(text),
@@ -86,7 +98,8 @@ async fn one(follower: &mut Follower) -> Option<Option<String>> {
                 Ok(message) => Some(event(&message)),
                 // This follower is too slow; it asks for everything anew.
                 Err(broadcast::error::RecvError::Lagged(_)) => {
-                    Some(event(&StreamMessage { id: String::new(), change: Change { reset: true, ..Change::default() } }))
+                    Some(event(&StreamMessage { id: String::new(), change: Change { reset: true,
+                        ..Change::default() } }))
                 }
                 Err(broadcast::error::RecvError::Closed) => return None,
             },
@@ -99,5 +112,9 @@ async fn one(follower: &mut Follower) -> Option<Option<String>> {
 
 fn event(message: &StreamMessage) -> String {
     let data = serde_json::to_string(&message.change).unwrap_or_default();
-    if message.id.is_empty() { format!("data: {data}\n\n") } else { format!("id: {}\ndata: {data}\n\n", message.id) }
+    if message.id.is_empty() {
+        format!("data: {data}\n\n")
+    } else {
+        format!("id: {}\ndata: {data}\n\n", message.id)
+    }
 }

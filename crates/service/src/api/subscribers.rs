@@ -1,4 +1,5 @@
-//! Subscribers: how it stands with them, what became of their events, and the door at which an address agrees.
+//! Subscribers: how it stands with them, what became of their events, and the door at which an
+//! address agrees.
 
 use super::{
     ApiError,
@@ -12,8 +13,8 @@ use crate::{
 };
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use arvok_api::{
-    OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed, Role, SubscriberItem,
-    SubscriberState, Who,
+    OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed, Role,
+    SubscriberItem, SubscriberState, Who,
 };
 use arvok_connect::allowed_rate;
 use arvok_core::{Alert, source::OWN, subscriber::Subscriber, text::cut};
@@ -27,9 +28,15 @@ use serde_json::Value;
 use std::pin::pin;
 
 /// Subscribers, by name.
-#[utoipa::path(operation_id = "listSubscribers", tag = "subscribers", responses((status = 200, body = Page<SubscriberItem>)))]
+#[utoipa::path(
+    operation_id = "listSubscribers", tag = "subscribers",
+    responses((status = 200, body = Page<SubscriberItem>))
+)]
 #[get("/subscribers")]
-pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::Json<Page<SubscriberItem>>, ApiError> {
+pub(super) async fn list(
+    node: web::Data<Node>,
+    _caller: Caller,
+) -> Result<web::Json<Page<SubscriberItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Subscriber> = published.catalog.all::<Subscriber>().map(|(s, _)| s).collect();
     let known = store::known(&node.db, all.iter().map(|s| s.name.clone()).collect()).await?;
@@ -38,7 +45,11 @@ pub(super) async fn list(node: web::Data<Node>, _caller: Caller) -> Result<web::
     Ok(web::Json(Page { items, next: None, bounded: false }))
 }
 
-fn item(published: &Published, subscriber: &Subscriber, known: Option<SubscriberRecord>) -> SubscriberItem {
+fn item(
+    published: &Published,
+    subscriber: &Subscriber,
+    known: Option<SubscriberRecord>,
+) -> SubscriberItem {
     let wrong = ready(published, subscriber).err();
     // One that was published a moment ago is not known yet.
     let known = known.unwrap_or_default();
@@ -76,7 +87,8 @@ async fn shown(node: &Node, name: &str) -> Result<SubscriberItem, ApiError> {
 }
 
 /// One subscriber.
-#[utoipa::path(operation_id = "showSubscriber", tag = "subscribers", params(("name" = String, Path)),
+#[utoipa::path(operation_id = "showSubscriber", tag = "subscribers", params(("name" = String,
+    Path)),
     responses((status = 200, body = SubscriberItem), (status = 404, body = Problem)))]
 #[get("/subscribers/{name}")]
 pub(super) async fn one(
@@ -87,9 +99,12 @@ pub(super) async fn one(
     shown(&node, &name).await.map(web::Json)
 }
 
-/// Events of a subscriber, the newest first: those that wait, that were taken within a day, and that were given up.
-#[utoipa::path(operation_id = "listOutgoing", tag = "subscribers", params(("name" = String, Path), OutgoingFilter),
-    responses((status = 200, body = Page<OutgoingItem>), (status = 400, body = Problem), (status = 404, body = Problem)))]
+/// Events of a subscriber, the newest first: those that wait, that were taken within a day, and
+/// that were given up.
+#[utoipa::path(operation_id = "listOutgoing", tag = "subscribers", params(("name" = String, Path),
+    OutgoingFilter),
+    responses((status = 200, body = Page<OutgoingItem>), (status = 400, body = Problem),
+        (status = 404, body = Problem)))]
 #[get("/subscribers/{name}/events")]
 pub(super) async fn events(
     node: web::Data<Node>,
@@ -111,7 +126,9 @@ pub(super) async fn events(
 }
 
 fn outgoing(sent: Sent) -> OutgoingItem {
-    let text = |pointer: &str| sent.event.pointer(pointer).and_then(Value::as_str).unwrap_or_default().to_owned();
+    let text = |pointer: &str| {
+        sent.event.pointer(pointer).and_then(Value::as_str).unwrap_or_default().to_owned()
+    };
     let state = sent.state.0;
     OutgoingItem {
         number: sent.number,
@@ -129,8 +146,10 @@ fn outgoing(sent: Sent) -> OutgoingItem {
     }
 }
 
-/// Asks a subscriber's address at once whether it wants events, and sends at once what waits for it.
-#[utoipa::path(operation_id = "confirmSubscriber", tag = "subscribers", params(("name" = String, Path)),
+/// Asks a subscriber's address at once whether it wants events, and sends at once what waits for
+/// it.
+#[utoipa::path(operation_id = "confirmSubscriber", tag = "subscribers", params(("name" = String,
+    Path)),
     responses((status = 200, body = SubscriberItem), (status = 404, body = Problem)))]
 #[post("/subscribers/{name}/confirm")]
 pub(super) async fn confirm(
@@ -144,10 +163,12 @@ pub(super) async fn confirm(
     shown(&node, &name).await.map(web::Json)
 }
 
-/// Sends events once more: what was given up, or all that happened in a time. Each keeps its id, by which the
-/// subscriber knows it.
-#[utoipa::path(operation_id = "replayEvents", tag = "subscribers", params(("name" = String, Path)), request_body = Replay,
-    responses((status = 200, body = Replayed), (status = 400, body = Problem), (status = 404, body = Problem)))]
+/// Sends events once more: what was given up, or all that happened in a time. Each keeps its id, by
+/// which the subscriber knows it.
+#[utoipa::path(operation_id = "replayEvents", tag = "subscribers", params(("name" = String, Path)),
+    request_body = Replay,
+    responses((status = 200, body = Replayed), (status = 400, body = Problem), (status = 404,
+        body = Problem)))]
 #[post("/subscribers/{name}/replay")]
 pub(super) async fn replay(
     node: web::Data<Node>,
@@ -158,7 +179,9 @@ pub(super) async fn replay(
     caller.must(Role::Responder)?;
     shown(&node, &name).await?;
     let replayed = match *body {
-        Replay { since: Some(since), until } => since_then((&node, &caller.0), &name, since, until).await?,
+        Replay { since: Some(since), until } => {
+            since_then((&node, &caller.0), &name, since, until).await?
+        }
         Replay { since: None, until: Some(_) } => {
             return Err(ApiError::BadRequest("until: needs `since` beside it".into()));
         }
@@ -166,7 +189,8 @@ pub(super) async fn replay(
             Replayed { events: store::replay_given_up(&node.db, &name).await?, next: None }
         }
     };
-    tracing::info!(subscriber = %name, events = replayed.events, by = caller.0.name, "events are sent once more");
+    tracing::info!(subscriber = %name, events = replayed.events, by = caller.0.name, "events are \
+        sent once more");
     hurry(&node, &name).await?;
     Ok(web::Json(replayed))
 }
@@ -205,10 +229,12 @@ async fn since_then(
     Ok(Replayed { events: sent, next })
 }
 
-/// An address agrees to take events, by the link that it was given when it was asked (CloudEvents web hooks, section
-/// 4.1): good for a day, and without signing in. `WebHook-Allowed-Rate` says how many requests a minute it wants.
+/// An address agrees to take events, by the link that it was given when it was asked (CloudEvents
+/// web hooks, section 4.1): good for a day, and without signing in. `WebHook-Allowed-Rate` says how
+/// many requests a minute it wants.
 #[utoipa::path(operation_id = "consent", tag = "subscribers", params(("link" = String, Path)),
-    responses((status = 200, body = String, content_type = "text/plain"), (status = 404, body = Problem)))]
+    responses((status = 200, body = String, content_type = "text/plain"), (status = 404,
+        body = Problem)))]
 #[post("/consent/{link}")]
 pub(super) async fn agree(
     node: web::Data<Node>,
@@ -220,19 +246,28 @@ pub(super) async fn agree(
 }
 
 /// The same for a person who opens the link in a browser.
-#[utoipa::path(operation_id = "consentInBrowser", tag = "subscribers", params(("link" = String, Path)),
-    responses((status = 200, body = String, content_type = "text/plain"), (status = 404, body = Problem)))]
+#[utoipa::path(operation_id = "consentInBrowser", tag = "subscribers", params(("link" = String,
+    Path)),
+    responses((status = 200, body = String, content_type = "text/plain"), (status = 404,
+        body = Problem)))]
 #[get("/consent/{link}")]
-pub(super) async fn agree_in_browser(node: web::Data<Node>, link: web::Path<String>) -> Result<HttpResponse, ApiError> {
+pub(super) async fn agree_in_browser(
+    node: web::Data<Node>,
+    link: web::Path<String>,
+) -> Result<HttpResponse, ApiError> {
     agreed(&node, &link, None).await
 }
 
 async fn agreed(node: &Node, link: &str, rate: Option<u32>) -> Result<HttpResponse, ApiError> {
     let name = consent(node, link, rate).await?.ok_or_else(|| {
         ApiError::NotFound(
-            "a question behind this link: it is cut short, older than a day, or for another address".into(),
+            "a question behind this link: it is cut short, older than a day, or for another \
+            address"
+                .into(),
         )
     })?;
     tracing::info!(subscriber = name, "wants events, by its link");
-    Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body(format!("Events will be sent to {name}.\n")))
+    Ok(HttpResponse::Ok()
+        .content_type("text/plain; charset=utf-8")
+        .body(format!("Events will be sent to {name}.\n")))
 }

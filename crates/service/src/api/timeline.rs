@@ -39,7 +39,10 @@ pub(super) struct JobsOverTime {
 }
 
 /// A stretch of time as it was asked for, within what is counted.
-fn stretch(from: Option<DateTime<Utc>>, to: Option<DateTime<Utc>>) -> Result<(DateTime<Utc>, DateTime<Utc>), ApiError> {
+fn stretch(
+    from: Option<DateTime<Utc>>,
+    to: Option<DateTime<Utc>>,
+) -> Result<(DateTime<Utc>, DateTime<Utc>), ApiError> {
     let now = clock::now();
     in_range(None, [from, to])?;
     let to = to.unwrap_or(now).min(now);
@@ -50,10 +53,12 @@ fn stretch(from: Option<DateTime<Utc>>, to: Option<DateTime<Utc>>) -> Result<(Da
     Ok((from, to))
 }
 
-/// Alerts over time, by the furthest that any rule took them, or by what one rule decided. Alerts are counted
-/// by minute and the verdicts of a rule by hour, for eight days; those of the last three hours by minute too.
+/// Alerts over time, by the furthest that any rule took them, or by what one rule decided. Alerts
+/// are counted by minute and the verdicts of a rule by hour, for eight days; those of the last
+/// three hours by minute too.
 #[utoipa::path(operation_id = "showTimeline", tag = "alerts", params(AlertsOverTime),
-    responses((status = 200, body = Timeline), (status = 400, body = Problem), (status = 404, body = Problem)))]
+    responses((status = 200, body = Timeline), (status = 400, body = Problem), (status = 404,
+        body = Problem)))]
 #[get("/timeline")]
 pub(super) async fn of_alerts(
     node: web::Data<Node>,

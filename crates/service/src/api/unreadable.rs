@@ -28,7 +28,10 @@ pub(super) struct UnreadableQuery {
 }
 
 /// Payloads of a source that could not be read, newest first.
-#[utoipa::path(operation_id = "listUnreadable", tag = "alerts", params(UnreadableQuery), responses((status = 200, body = Page<UnreadableItem>)))]
+#[utoipa::path(
+    operation_id = "listUnreadable", tag = "alerts", params(UnreadableQuery),
+    responses((status = 200, body = Page<UnreadableItem>))
+)]
 #[get("/unreadable")]
 pub(super) async fn list(
     node: web::Data<Node>,
@@ -43,12 +46,14 @@ pub(super) async fn list(
 /// Payloads of one call.
 const RETRIED: usize = 100;
 
-/// Reads payloads of a source again that could not be read before, by its lines as they are published
-/// now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice
-/// takes nothing twice.
+/// Reads payloads of a source again that could not be read before, by its lines as they are
+/// published now. What can be read is taken as if it came now, and is kept as unreadable no longer;
+/// asking twice takes nothing twice.
 #[utoipa::path(operation_id = "retryUnreadable", tag = "alerts", request_body = RetryRequest,
-    responses((status = 200, body = Retried), (status = 400, body = Problem), (status = 403, body = Problem),
-        (status = 404, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
+    responses((status = 200, body = Retried), (status = 400, body = Problem), (status = 403,
+        body = Problem),
+        (status = 404, body = Problem), (status = 429, body = Problem), (status = 503,
+            body = Problem)))]
 #[post("/unreadable/retry")]
 pub(super) async fn retry(
     node: web::Data<Node>,
@@ -57,11 +62,17 @@ pub(super) async fn retry(
 ) -> Result<web::Json<Retried>, ApiError> {
     caller.must(Role::Author)?;
     let published = node.published();
-    let (source, _) =
-        published.catalog.get::<Source>(&body.source).ok_or_else(|| unknown(&published, Kind::Source, &body.source))?;
-    let found = rows::unreadable_from(&node.db, &body.source, body.after.unwrap_or(0), RETRIED as u64).await?;
-    let mut retried =
-        Retried { next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED), ..Retried::default() };
+    let (source, _) = published
+        .catalog
+        .get::<Source>(&body.source)
+        .ok_or_else(|| unknown(&published, Kind::Source, &body.source))?;
+    let found =
+        rows::unreadable_from(&node.db, &body.source, body.after.unwrap_or(0), RETRIED as u64)
+            .await?;
+    let mut retried = Retried {
+        next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED),
+        ..Retried::default()
+    };
     for kept in found {
         match accept_again(&node, source, &kept).await? {
             Again::DeliveryAnswer(alerts) => {

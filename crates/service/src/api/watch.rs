@@ -18,7 +18,10 @@ pub(super) struct WatchQuery {
 }
 
 /// What is going on and what needs a person.
-#[utoipa::path(operation_id = "watch", tag = "watch", params(WatchQuery), responses((status = 200, body = Watch), (status = 400, body = Problem)))]
+#[utoipa::path(
+    operation_id = "watch", tag = "watch", params(WatchQuery),
+    responses((status = 200, body = Watch), (status = 400, body = Problem))
+)]
 #[get("/watch")]
 pub(super) async fn overview(
     node: web::Data<Node>,

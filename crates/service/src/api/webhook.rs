@@ -1,4 +1,5 @@
-//! `POST /in/{source}`: the door of what is posted, any JSON or CloudEvents. It knows the sender, weighs the payload and hands it to the one way in.
+//! `POST /in/{source}`: the door of what is posted, any JSON or CloudEvents. It knows the sender,
+//! weighs the payload and hands it to the one way in.
 
 use super::{
     ApiError, MAX_BODY, audit, body,
@@ -34,12 +35,15 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 /// Takes a payload of a source, and answers when its alerts are recorded and decided upon.
 ///
 /// Shown must be the source's own credential, or a token with the role author; it is asked for
-/// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several alerts those that can be read are taken, the others are kept
-/// and named in the answer. A payload of which nothing can be read is kept and answered with 422.
+/// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several
+/// alerts those that can be read are taken, the others are kept and named in the answer. A payload
+/// of which nothing can be read is kept and answered with 422.
 #[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
-    (status = 200, body = DeliveryAnswer), (status = 202, body = DeliveryAnswer), (status = 400, body = Problem), (status = 401, body = Problem), (status = 403, body = Problem),
+    (status = 200, body = DeliveryAnswer), (status = 202, body = DeliveryAnswer), (status = 400,
+        body = Problem), (status = 401, body = Problem), (status = 403, body = Problem),
     (status = 404, body = Problem), (status = 408, body = Problem), (status = 413, body = Problem),
-    (status = 422, body = Problem), (status = 429, body = Problem), (status = 503, body = Problem)))]
+    (status = 422, body = Problem), (status = 429, body = Problem), (status = 503,
+        body = Problem)))]
 #[routes]
 #[post("/in/{source}")]
 #[post("/in/{source}/")]
@@ -51,8 +55,14 @@ pub(super) async fn take(
 ) -> Result<HttpResponse, ApiError> {
     let published = node.published();
     let (source, http) = known(&node, &published, &name, &request).await.inspect_err(|e| {
-        if e.status_code() == StatusCode::UNAUTHORIZED && published.catalog.get::<Source>(&name).is_some() {
-            node.metrics.intake.refused_senders.get_or_create(&SourceLabel { source: name.clone() }).inc();
+        if e.status_code() == StatusCode::UNAUTHORIZED
+            && published.catalog.get::<Source>(&name).is_some()
+        {
+            node.metrics
+                .intake
+                .refused_senders
+                .get_or_create(&SourceLabel { source: name.clone() })
+                .inc();
             audit::refused(&node, &request, "sender.refused", &format!("source {}", *name));
         }
     })?;
@@ -83,9 +93,11 @@ pub(super) async fn only_post() -> Result<HttpResponse, ApiError> {
     Err(ApiError::Method("POST".into()))
 }
 
-/// A place among what is under way; what the head announces is only looked at to refuse what is too large.
+/// A place among what is under way; what the head announces is only looked at to refuse what is too
+/// large.
 fn admit(node: &Node, source: &Source, request: &HttpRequest) -> Result<Admission, ApiError> {
-    let length = request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse().ok());
+    let length =
+        request.headers().get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse().ok());
     if length.is_some_and(|length: usize| length > MAX_BODY) {
         return Err(ApiError::TooLarge(MAX_BODY));
     }
@@ -115,7 +127,8 @@ async fn known<'a>(
             Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
         }
     }
-    let by_password = posted.is_some_and(|(_, http)| matches!(http.credential, Credential::Basic { .. }));
+    let by_password =
+        posted.is_some_and(|(_, http)| matches!(http.credential, Credential::Basic { .. }));
     let shown = bearer(request).ok_or(match by_password {
         true if basic(request).is_some() => ApiError::BadPassword,
         true => ApiError::NoPassword,
@@ -133,7 +146,9 @@ async fn known<'a>(
     let source = source.ok_or_else(|| unknown(published, Kind::Source, name))?;
     posted.ok_or_else(|| {
         let intake = source.intake.word();
-        ApiError::BadRequest(format!("nothing is posted to the source {name}: its alerts come by {intake}"))
+        ApiError::BadRequest(format!(
+            "nothing is posted to the source {name}: its alerts come by {intake}"
+        ))
     })
 }
 
@@ -154,14 +169,19 @@ fn shows(request: &HttpRequest, wanted: &Opened) -> bool {
     }
 }
 
-/// A key of the sender's by which what it sends again is known (`Idempotency-Key`): it stands for the
-/// id of what has none of its own. One that cannot do so is refused: ignored, it would let everything in twice.
+/// A key of the sender's by which what it sends again is known (`Idempotency-Key`): it stands for
+/// the id of what has none of its own. One that cannot do so is refused: ignored, it would let
+/// everything in twice.
 fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
     let Some(key) = request.headers().get("idempotency-key") else { return Ok(None) };
-    let fits = |key: &&str| !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic());
+    let fits = |key: &&str| {
+        !key.is_empty() && key.len() <= 100 && key.bytes().all(|b| b.is_ascii_graphic())
+    };
     match key.to_str().ok().filter(fits) {
         Some(key) => Ok(Some(key.to_owned())),
-        None => Err(ApiError::BadRequest("Idempotency-Key: 1 to 100 visible characters of ASCII".into())),
+        None => Err(ApiError::BadRequest(
+            "Idempotency-Key: 1 to 100 visible characters of ASCII".into(),
+        )),
     }
 }
 
@@ -171,12 +191,22 @@ fn headers(request: &HttpRequest, http: &HttpIntake) -> Value {
         Credential::Header { name: its, .. } => its == name,
         _ => false,
     };
-    let headers =
-        request.headers().iter().filter(|(name, _)| !HIDDEN.contains(&name.as_str()) && !shown(name.as_str()));
-    Value::Object(headers.filter_map(|(name, value)| Some((name.to_string(), value.to_str().ok()?.into()))).collect())
+    let headers = request
+        .headers()
+        .iter()
+        .filter(|(name, _)| !HIDDEN.contains(&name.as_str()) && !shown(name.as_str()));
+    Value::Object(
+        headers
+            .filter_map(|(name, value)| Some((name.to_string(), value.to_str().ok()?.into())))
+            .collect(),
+    )
 }
 
 fn is_normal(request: &HttpRequest) -> bool {
-    let content_type = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let content_type = request
+        .headers()
+        .get(header::CONTENT_TYPE)
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default();
     content_type.split(';').next().is_some_and(|t| t.trim().eq_ignore_ascii_case(NORMAL))
 }

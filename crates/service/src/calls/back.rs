@@ -26,11 +26,14 @@ pub(crate) struct CallBack {
 }
 
 impl CallBack {
-    /// Where we wait: an address that is sealed by this installation and good for this try of this step alone, and a key for what
-    /// comes to it.
+    /// Where we wait: an address that is sealed by this installation and good for this try of this
+    /// step alone, and a key for what comes to it.
     pub fn at(&self, node: &Node) -> Result<CallbackAt, String> {
         let link = node.vault.seal_link(SEALED_FOR, &self.text()).map_err(|e| e.to_string())?;
-        Ok(CallbackAt { address: format!("{}/callback/{link}", node.public_url()), key: self.key(node) })
+        Ok(CallbackAt {
+            address: format!("{}/callback/{link}", node.public_url()),
+            key: self.key(node),
+        })
     }
 
     /// The key with which the other side signs what it sends, where it can.
@@ -40,7 +43,8 @@ impl CallBack {
 
     fn text(&self) -> String {
         let Try { job, created, place, attempt } = &self.of;
-        json!([job.0, created.timestamp_micros(), place, attempt, self.via, self.operation]).to_string()
+        json!([job.0, created.timestamp_micros(), place, attempt, self.via, self.operation])
+            .to_string()
     }
 
     /// How what comes to it is signed, by the operation as it is published.
@@ -61,11 +65,17 @@ impl CallBack {
 }
 
 /// Takes what was called back; whether anybody still waits for it.
-pub(crate) async fn answer(node: &Node, back: &CallBack, called: Value) -> Result<bool, StoreError> {
+pub(crate) async fn answer(
+    node: &Node,
+    back: &CallBack,
+    called: Value,
+) -> Result<bool, StoreError> {
     let published = node.published();
     let operation = published.catalog.operation(&back.via, &back.operation).ok();
     let output = match operation {
-        Some((_, operation)) => operation.called_back(&called, Hiding(&|text| published.redactor.text(text))),
+        Some((_, operation)) => {
+            operation.called_back(&called, Hiding(&|text| published.redactor.text(text)))
+        }
         None => Err(format!("there is no operation `{}` any more", back.operation)),
     };
     let called = match output {

@@ -21,7 +21,9 @@ pub(crate) fn answer_kept(Answer { status, headers, body }: Answer) -> CallAnswe
 /// A body as it is kept.
 pub(crate) fn body_kept(body: Value) -> Value {
     match body.to_string() {
-        long if long.len() > LONGEST_BODY => Value::String(format!("{}…", cut(&long, LONGEST_BODY))),
+        long if long.len() > LONGEST_BODY => {
+            Value::String(format!("{}…", cut(&long, LONGEST_BODY)))
+        }
         _ => body,
     }
 }

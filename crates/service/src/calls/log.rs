@@ -1,5 +1,5 @@
-//! The last calls of each connection: noted when they are over, and written some at a time. A node that dies takes the
-//! latest of them along; what jobs have tried stands in their own records.
+//! The last calls of each connection: noted when they are over, and written some at a time. A node
+//! that dies takes the latest of them along; what jobs have tried stands in their own records.
 
 use crate::node::Node;
 use arvok_store::{DatabaseConnection, calls};

@@ -1,4 +1,5 @@
-//! Calls through connections: with their secrets, in their turn, noted. Made by the steps of jobs, and by hand.
+//! Calls through connections: with their secrets, in their turn, noted. Made by the steps of jobs,
+//! and by hand.
 
 mod back;
 mod kept;
@@ -18,7 +19,9 @@ use arvok_api::CallState;
 use arvok_connect::{Call, CallOutcome, Called, Redactor, Way};
 use arvok_core::{
     Kind, Period,
-    connector::{Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat},
+    connector::{
+        Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat,
+    },
 };
 use arvok_store::calls::{Caller, NewCall};
 use chrono::{DateTime, Utc};
@@ -61,12 +64,20 @@ impl Ready<'_> {
 
 fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Ready<'p>, String> {
     let scope = SecretScope::of(published, Kind::Connection, &connection.name);
-    let opened = connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
-    let authorities = connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
-    Ok(Ready { connection, base: scope.fill(&connection.base)?, credential: opened?, authorities: authorities? })
+    let opened =
+        connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
+    let authorities =
+        connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
+    Ok(Ready {
+        connection,
+        base: scope.fill(&connection.base)?,
+        credential: opened?,
+        authorities: authorities?,
+    })
 }
 
-/// Whether a connection could be used, apart from the other side: its address, or what is missing here.
+/// Whether a connection could be used, apart from the other side: its address, or what is missing
+/// here.
 pub(crate) fn address(published: &Published, connection: &Connection) -> Result<String, String> {
     ready(published, connection).map(|ready| ready.base)
 }
@@ -100,7 +111,10 @@ pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat)
     let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
         Ok(found) => found,
         Err(missing) => {
-            return (CallResult::Ended(Box::new(CallOutcome::unsent(unsent(missing.to_string())))), Repeat::Never);
+            return (
+                CallResult::Ended(Box::new(CallOutcome::unsent(unsent(missing.to_string())))),
+                Repeat::Never,
+            );
         }
     };
     (noted(node, &published, connection, operation, out).await, operation.repeat)
@@ -115,9 +129,13 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat
         let found = published.catalog.operation(out.via, out.operation);
         let (connection, operation) = found.map_err(|missing| unsent(missing.to_string()))?;
         let (give, of) = (out.give, out.operation);
-        let probe = operation.probe.as_ref().ok_or_else(|| unsent(format!("`{of}` has no probe")))?;
+        let probe =
+            operation.probe.as_ref().ok_or_else(|| unsent(format!("`{of}` has no probe")))?;
         let asking = probe.give(give).map_err(|e| unsent(format!("its probe: {e}")))?;
-        let (_, tells) = published.catalog.operation(out.via, &probe.operation).map_err(|m| unsent(m.to_string()))?;
+        let (_, tells) = published
+            .catalog
+            .operation(out.via, &probe.operation)
+            .map_err(|m| unsent(m.to_string()))?;
         let out = Outgoing { operation: &probe.operation, give: &asking, ..out };
         let ended = match noted(node, &published, connection, tells, out).await {
             CallResult::Ended(ended) => *ended,
@@ -129,14 +147,19 @@ pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat
         answer = ended.answer;
         match ended.called? {
             Called::Output(result) => {
-                let done = probe.done(give, &result).map_err(|e| unsent(format!("it does not tell: {e}")))?;
+                let done = probe
+                    .done(give, &result)
+                    .map_err(|e| unsent(format!("it does not tell: {e}")))?;
                 Ok(Called::Output(json!({ "done": done, "result": result })))
             }
             Called::Later(_) => Err(unsent("it answers later".into())),
         }
     };
     let called = asked.await;
-    let made = queued.map_or_else(|| CallResult::Ended(Box::new(CallOutcome { called, answer })), CallResult::Queued);
+    let made = queued.map_or_else(
+        || CallResult::Ended(Box::new(CallOutcome { called, answer })),
+        CallResult::Queued,
+    );
     (made, Repeat::Safe)
 }
 
@@ -166,24 +189,39 @@ async fn noted(
     let label = ConnectionLabel { connection: via.clone() };
     node.metrics.work.call_seconds.get_or_create(&label).observe(begun.elapsed().as_secs_f64());
     let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
-    node.call_log.note(NewCall { connection: via, operation: name, caller, at, millis, ended, message });
+    node.call_log.note(NewCall {
+        connection: via,
+        operation: name,
+        caller,
+        at,
+        millis,
+        ended,
+        message,
+    });
     CallResult::Ended(Box::new(called))
 }
 
-/// What came of a call, without the addresses that were put in for it: in their place stands what the record has for them,
-/// so that nothing is lost. Of any other spelling of them the sealed part is hidden.
-fn hide(CallOutcome { called, answer }: CallOutcome, hidden: &[(String, &'static str)]) -> CallOutcome {
+/// What came of a call, without the addresses that were put in for it: in their place stands what
+/// the record has for them, so that nothing is lost. Of any other spelling of them the sealed part
+/// is hidden.
+fn hide(
+    CallOutcome { called, answer }: CallOutcome,
+    hidden: &[(String, &'static str)],
+) -> CallOutcome {
     if hidden.is_empty() {
         return CallOutcome { called, answer };
     }
     let each = || hidden.iter().map(|(what, by)| (what.as_str(), *by));
     let links = Redactor::default();
-    let without = |value: Value| links.value(each().fold(value, |value, (what, by)| replace(value, what, by)));
+    let without = |value: Value| {
+        links.value(each().fold(value, |value, (what, by)| replace(value, what, by)))
+    };
     let called = match called {
         Ok(Called::Output(output)) => Ok(Called::Output(without(output))),
         Ok(later) => Ok(later),
         Err(failure) => {
-            let message = each().fold(failure.message, |message, (what, by)| message.replace(what, by));
+            let message =
+                each().fold(failure.message, |message, (what, by)| message.replace(what, by));
             Err(Failure { message, ..failure })
         }
     };
@@ -199,7 +237,9 @@ pub(crate) fn replace(value: Value, what: &str, by: &str) -> Value {
     match value {
         Value::String(text) => Value::String(text.replace(what, by)),
         Value::Array(items) => items.into_iter().map(|item| replace(item, what, by)).collect(),
-        Value::Object(map) => map.into_iter().map(|(key, item)| (key, replace(item, what, by))).collect(),
+        Value::Object(map) => {
+            map.into_iter().map(|(key, item)| (key, replace(item, what, by))).collect()
+        }
         other => other,
     }
 }
@@ -247,7 +287,8 @@ pub(crate) struct Tested {
     pub ended: Result<String, Failure>,
 }
 
-/// Tries a connection: calls the operation that its connector names for that, or else looks whether anybody answers.
+/// Tries a connection: calls the operation that its connector names for that, or else looks whether
+/// anybody answers.
 pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Tested {
     let published = node.published();
     let begun = Instant::now();
@@ -266,12 +307,18 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 hidden: &[],
             };
             call(node, out).await.0.ended().called.map(|called| match called {
-                Called::Output(output) => arvok_core::text::cut(&output.to_string(), 400).to_owned(),
+                Called::Output(output) => {
+                    arvok_core::text::cut(&output.to_string(), 400).to_owned()
+                }
                 Called::Later(_) => "it will call back".to_owned(),
             })
         }
         None => match ready(&published, connection) {
-            Ok(ready) => node.drivers.probe(ready.way(Duration::from_millis(connection.timeout.millis()))).await,
+            Ok(ready) => {
+                node.drivers
+                    .probe(ready.way(Duration::from_millis(connection.timeout.millis())))
+                    .await
+            }
             Err(why) => Err(unsent(why)),
         },
     };
@@ -285,10 +332,12 @@ mod tests {
     #[test]
     fn an_address_that_comes_back_is_hidden_in_outputs_and_in_what_went_wrong() {
         let hidden = [("http://here/callback/x7".to_owned(), "[callback]")];
-        let output = json!({ "at": ["see http://here/callback/x7!", 1], "b": { "c": "http://here/callback/x7" } });
+        let output = json!({ "at": ["see \
+            http://here/callback/x7!", 1], "b": { "c": "http://here/callback/x7" } });
         let shown = json!({ "at": ["see [callback]!", 1], "b": { "c": "[callback]" } });
         let answer = Answer { status: 200, headers: Map::new(), body: output.clone() };
-        let ended = hide(CallOutcome { called: Ok(Called::Output(output)), answer: Some(answer) }, &hidden);
+        let ended =
+            hide(CallOutcome { called: Ok(Called::Output(output)), answer: Some(answer) }, &hidden);
         assert_eq!(ended.called, Ok(Called::Output(shown.clone())));
         assert_eq!(ended.answer.map(|answer| answer.body), Some(shown));
         let failure = unsent("answered 400: http://here/callback/x7 is no address".into());

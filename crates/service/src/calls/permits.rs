@@ -1,4 +1,5 @@
-//! The turns of calls: a connection may allow so many at once, and so many within a time, over all nodes.
+//! The turns of calls: a connection may allow so many at once, and so many within a time, over all
+//! nodes.
 
 use crate::{clock, node::Node, random, retry::retry};
 use arvok_api::Change;
@@ -37,7 +38,8 @@ pub(super) async fn permit(
     let longest = longest + Duration::from_secs(5);
     let (begun, mark) = (Instant::now(), random::id());
     loop {
-        let permit = retry(|| calls::permit(&node.work_db, name, allowed, (caller, &mark), longest)).await;
+        let permit =
+            retry(|| calls::permit(&node.work_db, name, allowed, (caller, &mark), longest)).await;
         let permit = permit.map_err(|e| not_sent(format!("its turn cannot be asked for: {e}")))?;
         match (permit, caller) {
             (calls::Permit::Granted(slot, wait), _) => {
@@ -49,10 +51,13 @@ pub(super) async fn permit(
                 return Ok(Permit::Queued(clock::now() + again));
             }
             (calls::Permit::Queued(_), Caller::Person(_)) if begun.elapsed() > PATIENCE => {
-                let message = format!("its turn at `{name}` has not come within {} s", PATIENCE.as_secs());
+                let message =
+                    format!("its turn at `{name}` has not come within {} s", PATIENCE.as_secs());
                 return Err(not_sent(message));
             }
-            (calls::Permit::Queued(again), Caller::Person(_)) => tokio::time::sleep(LOOK.min(again)).await,
+            (calls::Permit::Queued(again), Caller::Person(_)) => {
+                tokio::time::sleep(LOOK.min(again)).await
+            }
         }
     }
 }
@@ -67,7 +72,10 @@ pub(super) async fn over(node: &Node, slot: Option<Slot>) {
     match calls::give_back(&node.work_db, &slot).await {
         Ok(told) if told.is_empty() => {}
         Ok(told) => {
-            node.announcer.tell(Change { jobs: told.into_iter().map(|job| job.0).collect(), ..Change::default() });
+            node.announcer.tell(Change {
+                jobs: told.into_iter().map(|job| job.0).collect(),
+                ..Change::default()
+            });
             node.work.notify_one();
         }
         Err(e) => tracing::warn!("the turn of a call ends by itself later: {e}"),

@@ -1,4 +1,5 @@
-//! The one way in: a payload of a source becomes alerts that are recorded and decided upon, or is kept with the reason.
+//! The one way in: a payload of a source becomes alerts that are recorded and decided upon, or is
+//! kept with the reason.
 //!
 //! Every door brings its payloads here and answers its sender by what comes back.
 
@@ -35,10 +36,12 @@ pub(crate) struct ReceivedMessage<'a> {
     pub key: Option<String>,
 }
 
-/// Takes a payload. Of several alerts those that can be read are taken, the others are kept and named.
+/// Takes a payload. Of several alerts those that can be read are taken, the others are kept and
+/// named.
 ///
 /// # Errors
-/// [`NotTaken::Malformed`] if nothing of it can be read or recorded: it is kept; [`NotTaken::Store`] if nothing was kept.
+/// [`NotTaken::Malformed`] if nothing of it can be read or recorded: it is kept;
+/// [`NotTaken::Store`] if nothing was kept.
 pub(crate) async fn accept(
     node: &Node,
     published: &Published,
@@ -49,7 +52,8 @@ pub(crate) async fn accept(
     let received = clock::now();
     let ReceivedMessage { raw, properties, normal, key } = message;
     let fallback_id = key.unwrap_or_else(random::id);
-    let delivery = Delivery { raw, properties: &properties, received, fallback_id: &fallback_id, normal };
+    let delivery =
+        Delivery { raw, properties: &properties, received, fallback_id: &fallback_id, normal };
     let ReadOutcome { alerts, left_out, absent, unreadable } = source.read(&delivery);
     for (line, times) in absent {
         let label = LineLabel { source: source.name.clone(), line };
@@ -63,12 +67,18 @@ pub(crate) async fn accept(
         let whole = || String::from_utf8_lossy(raw);
         let payload = unread.part.as_deref().map_or_else(whole, Cow::Borrowed);
         let payload = cut(&payload, KEPT).to_owned();
-        malformed.push(Malformed { reason, payload, item: unread.of_each, beside: Value::Object(properties.clone()) });
+        malformed.push(Malformed {
+            reason,
+            payload,
+            item: unread.of_each,
+            beside: Value::Object(properties.clone()),
+        });
     }
     let payload = Payload { source: source.name.clone(), received, alerts, malformed };
     let taken = deliver(node, payload, admission).await?;
     let kept = taken.kept.into_iter().zip(items);
-    let mut unreadable = kept.map(|(id, (item, reason))| KeptItem { id, item, reason }).collect::<Vec<_>>();
+    let mut unreadable =
+        kept.map(|(id, (item, reason))| KeptItem { id, item, reason }).collect::<Vec<_>>();
     if nothing && !unreadable.is_empty() {
         let KeptItem { id, reason, .. } = unreadable.swap_remove(0);
         return Err(NotTaken::Malformed { id, reason });
@@ -91,16 +101,28 @@ pub(crate) enum Again {
 ///
 /// # Errors
 /// If the records cannot be written.
-pub(crate) async fn accept_again(node: &Node, source: &Source, kept: &unreadable::Model) -> Result<Again, NotTaken> {
+pub(crate) async fn accept_again(
+    node: &Node,
+    source: &Source,
+    kept: &unreadable::Model,
+) -> Result<Again, NotTaken> {
     let outcome = match read_again(source, kept) {
         Ok(outcome) => outcome,
         Err(reason) => return Ok(Again::Still(reason)),
     };
-    let Some(admission) = node.admission.admit(&source.name, kept.payload.len()) else { return Ok(Again::Full) };
-    let payload =
-        Payload { source: source.name.clone(), received: clock::now(), alerts: outcome.alerts, malformed: Vec::new() };
+    let Some(admission) = node.admission.admit(&source.name, kept.payload.len()) else {
+        return Ok(Again::Full);
+    };
+    let payload = Payload {
+        source: source.name.clone(),
+        received: clock::now(),
+        alerts: outcome.alerts,
+        malformed: Vec::new(),
+    };
     match deliver(node, payload, admission).await {
-        Ok(taken) => Ok(Again::DeliveryAnswer(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64)),
+        Ok(taken) => {
+            Ok(Again::DeliveryAnswer(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64))
+        }
         Err(NotTaken::Malformed { reason, .. }) => Ok(Again::Still(reason)),
         Err(e) => Err(e),
     }

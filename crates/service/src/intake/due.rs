@@ -33,7 +33,10 @@ pub(crate) async fn watch_due(node: Arc<Node>) {
                 Err(e) => tracing::error!("due times: {e}"),
             }
         }
-        let sleep = next.and_then(|at: DateTime<Utc>| (at - clock::now()).to_std().ok()).unwrap_or(LOOK).min(LOOK);
+        let sleep = next
+            .and_then(|at: DateTime<Utc>| (at - clock::now()).to_std().ok())
+            .unwrap_or(LOOK)
+            .min(LOOK);
         tokio::select! {
             _ = stopping.changed() => return,
             () = node.due.notified() => {}
@@ -43,13 +46,24 @@ pub(crate) async fn watch_due(node: Arc<Node>) {
 }
 
 /// Takes what is due, batch by batch; when the next is.
-async fn settle_all(node: &Node, slots: Slots, unknown: &mut Unknown) -> Result<Option<DateTime<Utc>>, StoreError> {
+async fn settle_all(
+    node: &Node,
+    slots: Slots,
+    unknown: &mut Unknown,
+) -> Result<Option<DateTime<Utc>>, StoreError> {
     loop {
         let published = node.published();
         if unknown.generation != published.generation {
             *unknown = Unknown { generation: published.generation, rules: BTreeSet::new() };
         }
-        let done = intake::settle_due(&node.work_db, published.rules(), slots, &unknown.rules, clock::now()).await;
+        let done = intake::settle_due(
+            &node.work_db,
+            published.rules(),
+            slots,
+            &unknown.rules,
+            clock::now(),
+        )
+        .await;
         let done = match done {
             Err(StoreError::Stale(generation)) => {
                 node.know(generation).await?;
@@ -66,7 +80,8 @@ async fn settle_all(node: &Node, slots: Slots, unknown: &mut Unknown) -> Result<
             tracing::error!(rule, key, "what was due cannot be handled and is set aside: {reason}");
         }
         if !done.unknown.is_empty() {
-            tracing::warn!(rules = ?done.unknown, "due times of rules that this node does not know are left to others");
+            tracing::warn!(rules = ?done.unknown, "due times of rules that this node does not know \
+                are left to others");
             unknown.rules.extend(done.unknown);
             continue;
         }

@@ -3,8 +3,8 @@
 //! Deliveries wait in a queue that is bounded by what they weigh; the pipeline takes what has
 //! gathered, decides and commits it in one transaction, and only then is each sender answered.
 //! While one batch is being committed the next gathers, and is committed beside it only once it is
-//! worth that; so the busier it gets the larger the batches are. A batch that cannot be taken is halved until the culprit is alone; it is kept as
-//! unreadable and its neighbours are taken.
+//! worth that; so the busier it gets the larger the batches are. A batch that cannot be taken is
+//! halved until the culprit is alone; it is kept as unreadable and its neighbours are taken.
 
 mod accept;
 mod due;
@@ -35,7 +35,11 @@ pub(crate) const LANES: usize = 3;
 const RELOADS: u32 = 4;
 
 /// Hands a payload to the pipeline and waits for the commit.
-pub(crate) async fn deliver(node: &Node, payload: Payload, admission: Admission) -> Result<TakenPayload, NotTaken> {
+pub(crate) async fn deliver(
+    node: &Node,
+    payload: Payload,
+    admission: Admission,
+) -> Result<TakenPayload, NotTaken> {
     if payload.alerts.is_empty() && payload.malformed.is_empty() {
         return Ok(TakenPayload::default());
     }
@@ -97,19 +101,27 @@ impl From<StoreError> for BatchError {
 }
 
 /// Takes a batch by what is published now; if that is not known here yet, it is loaded first.
-async fn taken(node: &Node, payloads: &[&Payload], writer: &mut Writer) -> Result<TakenBatch, BatchError> {
+async fn taken(
+    node: &Node,
+    payloads: &[&Payload],
+    writer: &mut Writer,
+) -> Result<TakenBatch, BatchError> {
     for _ in 0..RELOADS {
         let published = node.published();
-        let taking = AssertUnwindSafe(intake::take(&node.work_db, published.rules(), payloads, writer)).catch_unwind();
+        let taking =
+            AssertUnwindSafe(intake::take(&node.work_db, published.rules(), payloads, writer))
+                .catch_unwind();
         match taking.await {
             Err(_) => {
                 let reason = "deciding about it ended unexpectedly; the log says where".to_owned();
                 return Err(BatchError { reason, lasting: true });
             }
-            Ok(Err(StoreError::Stale(generation))) => node.know(generation).await.map_err(|e| BatchError {
-                reason: format!("what is published cannot be loaded: {e}"),
-                lasting: false,
-            })?,
+            Ok(Err(StoreError::Stale(generation))) => {
+                node.know(generation).await.map_err(|e| BatchError {
+                    reason: format!("what is published cannot be loaded: {e}"),
+                    lasting: false,
+                })?
+            }
             Ok(Err(e)) => return Err(e.into()),
             Ok(Ok(batch)) => return Ok(batch),
         }
@@ -132,18 +144,22 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) 
     node.announcer.tell(done.change);
 }
 
-/// Keeps alerts that can never be recorded, each as it came, so that it can be read again; and tells their sender.
+/// Keeps alerts that can never be recorded, each as it came, so that it can be read again; and
+/// tells their sender.
 async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer) {
     let Payload { source, received, alerts, mut malformed } = delivery.payload;
     let source_of = source.clone();
     let first = malformed.len();
-    malformed.extend(alerts.iter().map(|alert| not_taken(alert, format!("cannot be recorded: {reason}"))));
+    malformed.extend(
+        alerts.iter().map(|alert| not_taken(alert, format!("cannot be recorded: {reason}"))),
+    );
     let payload = Payload { source, received, alerts: Vec::new(), malformed };
     let answer = match taken(node, &[&payload], writer).await {
         Ok(done) => {
             node.announcer.tell(done.change);
             node.metrics.intake.unreadable.get_or_create(&SourceLabel { source: source_of }).inc();
-            let id = done.taken.first().and_then(|t| t.kept.get(first)).copied().unwrap_or_default();
+            let id =
+                done.taken.first().and_then(|t| t.kept.get(first)).copied().unwrap_or_default();
             Err(NotTaken::Malformed { id, reason: reason.to_owned() })
         }
         Err(BatchError { reason, .. }) => {
@@ -159,7 +175,10 @@ fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Inst
     metrics.intake.commit_seconds.observe(took);
     // The newest counts for a tenth.
     metrics.intake.commit_of_late.set(metrics.intake.commit_of_late.get() * 0.9 + took * 0.1);
-    metrics.intake.batch_alerts.observe(batch.iter().map(|d| d.payload.alerts.len()).sum::<usize>() as f64);
+    metrics
+        .intake
+        .batch_alerts
+        .observe(batch.iter().map(|d| d.payload.alerts.len()).sum::<usize>() as f64);
     for (delivery, taken) in batch.iter().zip(&done.taken) {
         let label = SourceLabel { source: delivery.payload.source.clone() };
         let repeated = taken.alerts.iter().filter(|a| a.duplicate).count() as u64;
@@ -172,7 +191,11 @@ fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Inst
             metrics.intake.conflicts.get_or_create(&label).inc_by(conflicts);
         }
         if !delivery.payload.malformed.is_empty() {
-            metrics.intake.unreadable.get_or_create(&label).inc_by(delivery.payload.malformed.len() as u64);
+            metrics
+                .intake
+                .unreadable
+                .get_or_create(&label)
+                .inc_by(delivery.payload.malformed.len() as u64);
         }
     }
     for (rule, why) in &done.broken {

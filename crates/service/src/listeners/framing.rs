@@ -1,5 +1,5 @@
-//! Where one message of a stream ends and the next begins (RFC 6587): by octets counted beforehand, or by line ends. Each
-//! message says by its first character which it is.
+//! Where one message of a stream ends and the next begins (RFC 6587): by octets counted beforehand,
+//! or by line ends. Each message says by its first character which it is.
 
 use super::message::LONGEST;
 use std::io;
@@ -11,7 +11,8 @@ use tokio_util::{
 /// Digits of the longest count.
 const DIGITS: usize = 9;
 
-/// Takes a stream apart. Of a message that is too long its beginning is given, and its rest left out.
+/// Takes a stream apart. Of a message that is too long its beginning is given, and its rest left
+/// out.
 #[derive(Debug, Default)]
 pub(super) struct Framing {
     rest: Rest,
@@ -48,18 +49,20 @@ impl Decoder for Framing {
                 self.rest = if octets > given { Rest::Octets(octets - given) } else { Rest::None };
                 Ok(Some(from.split_to(given).to_vec()))
             }
-            Count::None => Ok(match from.iter().take(LONGEST).position(|b| matches!(b, b'\n' | 0)) {
-                Some(end) => {
-                    let line = from.split_to(end).to_vec();
-                    from.advance(1);
-                    Some(line)
-                }
-                None if from.len() >= LONGEST => {
-                    self.rest = Rest::Line;
-                    Some(from.split_to(LONGEST).to_vec())
-                }
-                None => None,
-            }),
+            Count::None => {
+                Ok(match from.iter().take(LONGEST).position(|b| matches!(b, b'\n' | 0)) {
+                    Some(end) => {
+                        let line = from.split_to(end).to_vec();
+                        from.advance(1);
+                        Some(line)
+                    }
+                    None if from.len() >= LONGEST => {
+                        self.rest = Rest::Line;
+                        Some(from.split_to(LONGEST).to_vec())
+                    }
+                    None => None,
+                })
+            }
         }
     }
 
@@ -154,7 +157,11 @@ mod tests {
         assert_eq!(messages(b"2026-11-27 no priority\n", 5), ["2026-11-27 no priority"]);
         assert_eq!(messages(b"0123456789 12\n", 5), ["0123456789 12"]);
         assert!(messages(b"\n\n\0\n", 1).is_empty());
-        assert_eq!(messages(b"20 <13>cut off", 3), ["20 <13>cut off"], "what is cut off is kept as it came");
+        assert_eq!(
+            messages(b"20 <13>cut off", 3),
+            ["20 <13>cut off"],
+            "what is cut off is kept as it came"
+        );
     }
 
     #[test]

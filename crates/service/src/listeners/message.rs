@@ -31,8 +31,8 @@ pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
     admits
 }
 
-/// Takes a message. Nobody can be asked to send it again: while the records cannot be written it is tried again, under
-/// one id, so that it is taken once.
+/// Takes a message. Nobody can be asked to send it again: while the records cannot be written it is
+/// tried again, under one id, so that it is taken once.
 pub(super) async fn take(
     node: &Node,
     name: &str,
@@ -45,13 +45,16 @@ pub(super) async fn take(
     let (id, mut backoff) = (random::id(), Backoff::new());
     loop {
         let published = node.published();
-        let Some((source, _)) = published.catalog.get::<Source>(name) else { return status.dropped() };
+        let Some((source, _)) = published.catalog.get::<Source>(name) else {
+            return status.dropped();
+        };
         let admitted = match admission.take() {
             Some(admission) => admission,
             None => admitted(node, name, raw.len()).await,
         };
         let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
-        let message = ReceivedMessage { raw: &raw, properties, normal: false, key: Some(id.clone()) };
+        let message =
+            ReceivedMessage { raw: &raw, properties, normal: false, key: Some(id.clone()) };
         match accept(node, &published, source, message, admitted).await {
             Ok(_) => return status.took(true),
             Err(NotTaken::Malformed { .. }) => return status.took(false),
@@ -60,8 +63,12 @@ pub(super) async fn take(
     }
 }
 
-/// Begins with a message: it is in the queue before the next one is looked at, so that the order stays.
-pub(super) async fn begin<F: Future<Output = ()>>(under_way: &mut FuturesUnordered<Pin<Box<F>>>, taking: F) {
+/// Begins with a message: it is in the queue before the next one is looked at, so that the order
+/// stays.
+pub(super) async fn begin<F: Future<Output = ()>>(
+    under_way: &mut FuturesUnordered<Pin<Box<F>>>,
+    taking: F,
+) {
     let mut taking = Box::pin(taking);
     if poll_fn(|context| Poll::Ready(taking.as_mut().poll(context))).await.is_pending() {
         under_way.push(taking);

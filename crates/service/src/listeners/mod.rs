@@ -1,8 +1,9 @@
-//! What listens for senders that do not come by HTTP. A supervisor begins, ends and moves the listeners as sources are
-//! published and withdrawn; each tells how it stands, and a port that cannot be had is tried again.
+//! What listens for senders that do not come by HTTP. A supervisor begins, ends and moves the
+//! listeners as sources are published and withdrawn; each tells how it stands, and a port that
+//! cannot be had is tried again.
 //!
-//! Every node listens at the addresses of every source. What a listener receives goes the one way in, as what is posted
-//! does.
+//! Every node listens at the addresses of every source. What a listener receives goes the one way
+//! in, as what is posted does.
 
 mod framing;
 mod message;
@@ -56,7 +57,8 @@ pub(crate) async fn run(node: Arc<Node>) {
         let published = *generation.borrow_and_update();
         let wanted = wanted(&node);
         // What ends does so first: a port may pass from one source to another.
-        let (gone, on): (Vec<_>, Vec<_>) = running.into_iter().partition(|(endpoint, _)| !wanted.contains(endpoint));
+        let (gone, on): (Vec<_>, Vec<_>) =
+            running.into_iter().partition(|(endpoint, _)| !wanted.contains(endpoint));
         join_all(gone.into_iter().map(|(_, one)| one.end())).await;
         running = on.into_iter().collect();
         for endpoint in wanted {
@@ -83,7 +85,9 @@ fn wanted(node: &Node) -> Vec<Endpoint> {
     let endpoints = published.catalog.all::<Source>().flat_map(|(source, _)| {
         let syslog = match &source.intake {
             Intake::Syslog(syslog) => [(Transport::Udp, syslog.udp), (Transport::Tcp, syslog.tcp)],
-            Intake::Webhook(_) | Intake::CloudEvents(_) => [(Transport::Udp, None), (Transport::Tcp, None)],
+            Intake::Webhook(_) | Intake::CloudEvents(_) => {
+                [(Transport::Udp, None), (Transport::Tcp, None)]
+            }
         };
         let at = |(transport, address): (Transport, Option<SocketAddr>)| {
             Some(Endpoint { source: source.name.clone(), transport, address: address? })
@@ -100,7 +104,12 @@ fn begin(node: Arc<Node>, endpoint: Endpoint) -> Running {
 }
 
 /// Listens until it is stopped; where the address cannot be had, or is lost, it is tried again.
-async fn listen(node: Arc<Node>, endpoint: Endpoint, status: ListenerStatus, mut stopping: watch::Receiver<bool>) {
+async fn listen(
+    node: Arc<Node>,
+    endpoint: Endpoint,
+    status: ListenerStatus,
+    mut stopping: watch::Receiver<bool>,
+) {
     let mut wait = WAIT.0;
     loop {
         let ended: io::Result<()> = match endpoint.transport {
@@ -111,7 +120,8 @@ async fn listen(node: Arc<Node>, endpoint: Endpoint, status: ListenerStatus, mut
         if status.is_listening() {
             wait = WAIT.0;
         }
-        tracing::warn!(source = endpoint.source, address = %endpoint.address, "a listener cannot go on: {error}");
+        tracing::warn!(source = endpoint.source, address = %endpoint.address, "a listener cannot \
+            go on: {error}");
         status.failed(&error);
         tokio::select! {
             _ = stopping.changed() => return,

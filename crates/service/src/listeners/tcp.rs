@@ -1,5 +1,5 @@
-//! Streams of messages (RFC 6587). Whoever sends faster than what comes can be taken is slowed down: its stream is not
-//! read on.
+//! Streams of messages (RFC 6587). Whoever sends faster than what comes can be taken is slowed
+//! down: its stream is not read on.
 
 use super::{
     Endpoint,
@@ -37,13 +37,16 @@ pub(super) async fn serve(
             _ = stopping.changed() => break,
             Some(()) = streams.next(), if !streams.is_empty() => {}
             accepted = listener.accept() => match accepted {
-                Ok((stream, peer)) => match admits(node, &endpoint.source, peer.ip()).then(|| status.open(CONNECTIONS)).flatten() {
-                    Some(open) => streams.push(read(node, endpoint, status, (stream, peer.ip(), open), stopping.clone())),
+                Ok((stream, peer)) => match admits(node, &endpoint.source,
+                    peer.ip()).then(|| status.open(CONNECTIONS)).flatten() {
+                    Some(open) => streams.push(read(node, endpoint, status, (stream, peer.ip(),
+                        open), stopping.clone())),
                     None => status.refused(),
                 },
                 // Too many files are open, or whoever came has gone.
                 Err(e) => {
-                    tracing::debug!(address = %endpoint.address, "a connection was not accepted: {e}");
+                    tracing::debug!(address = %endpoint.address, "a connection was not accepted: \
+                        {e}");
                     tokio::time::sleep(WAIT).await;
                 }
             },

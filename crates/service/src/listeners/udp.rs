@@ -1,4 +1,5 @@
-//! Datagrams: a message each (RFC 5426). Whoever sends them hears nothing; what there is no room for is lost, and counted.
+//! Datagrams: a message each (RFC 5426). Whoever sends them hears nothing; what there is no room
+//! for is lost, and counted.
 
 use super::{
     Endpoint,
@@ -36,7 +37,8 @@ pub(super) async fn serve(
                     continue;
                 }
                 let raw = buffer[..bytes.min(LONGEST)].to_vec();
-                let room = if under_way.len() < UNDER_WAY { node.admission.admit(&endpoint.source, raw.len()) } else { None };
+                let room = if under_way.len() < UNDER_WAY { node.admission.admit(&endpoint.source,
+                    raw.len()) } else { None };
                 let Some(admission) = room else {
                     status.dropped();
                     continue;

@@ -28,7 +28,11 @@ pub(crate) struct Changes {
 
 impl Changes {
     pub fn new() -> Self {
-        Self { run: crate::random::id(), sender: broadcast::channel(1024).0, memory: Mutex::default() }
+        Self {
+            run: crate::random::id(),
+            sender: broadcast::channel(1024).0,
+            memory: Mutex::default(),
+        }
     }
 
     /// Passes a change on to everybody who listens here.
@@ -44,7 +48,10 @@ impl Changes {
     }
 
     /// What was missed since a message, and what comes; a reset where that is not known any more.
-    pub fn follow(&self, last: Option<&str>) -> (Vec<StreamMessage>, broadcast::Receiver<StreamMessage>) {
+    pub fn follow(
+        &self,
+        last: Option<&str>,
+    ) -> (Vec<StreamMessage>, broadcast::Receiver<StreamMessage>) {
         let memory = self.memory.lock().unwrap_or_else(PoisonError::into_inner);
         let missed = match last {
             None => Vec::new(),

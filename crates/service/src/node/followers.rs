@@ -1,5 +1,6 @@
-//! Room for those who follow changes: so many at once, so that connections are left for alerts; so many of one caller, and
-//! some of it for admins alone, so that nobody keeps out whoever has to put things right.
+//! Room for those who follow changes: so many at once, so that connections are left for alerts; so
+//! many of one caller, and some of it for admins alone, so that nobody keeps out whoever has to put
+//! things right.
 
 use arvok_api::{Role, Who};
 use std::{
@@ -69,7 +70,9 @@ mod tests {
         let mut places: Vec<Place> = std::iter::from_fn(|| followers.join(&kim)).collect();
         assert_eq!(places.len(), OF_ONE);
         for n in 0.. {
-            let Some(place) = followers.join(&who(&format!("viewer-{n}"), Role::Viewer)) else { break };
+            let Some(place) = followers.join(&who(&format!("viewer-{n}"), Role::Viewer)) else {
+                break;
+            };
             places.push(place);
         }
         assert_eq!(places.len(), MOST - FOR_ADMINS);

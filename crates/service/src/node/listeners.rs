@@ -33,7 +33,12 @@ impl Listeners {
     }
 
     /// One more; it counts until what is given is dropped.
-    pub fn begin(self: &Arc<Self>, source: &str, transport: Transport, address: SocketAddr) -> ListenerStatus {
+    pub fn begin(
+        self: &Arc<Self>,
+        source: &str,
+        transport: Transport,
+        address: SocketAddr,
+    ) -> ListenerStatus {
         let item = Arc::new(Mutex::new(ListenerItem {
             source: source.to_owned(),
             node: String::new(),
@@ -54,7 +59,10 @@ impl Listeners {
 
     /// How they stand, as a node of this name tells it of itself.
     pub fn items(&self, node: &str) -> Vec<ListenerItem> {
-        self.all().iter().map(|one| ListenerItem { node: node.to_owned(), ..held(one).clone() }).collect()
+        self.all()
+            .iter()
+            .map(|one| ListenerItem { node: node.to_owned(), ..held(one).clone() })
+            .collect()
     }
 
     /// What is published in a generation is listened for, or fails to be.

@@ -17,8 +17,8 @@ pub(crate) use published::{Published, SecretScope, missing_settings};
 use questions::Questions;
 
 use crate::{
-    admission::AdmissionControl, clock, config::Config, metrics::Metrics, problem::ApiError, settings::Settings,
-    vitals::Vitals,
+    admission::AdmissionControl, clock, config::Config, metrics::Metrics, problem::ApiError,
+    settings::Settings, vitals::Vitals,
 };
 use arc_swap::ArcSwap;
 use arvok_api::{Change, Who};
@@ -88,7 +88,8 @@ pub(crate) struct Node {
     pub vault: Vault,
     /// Why its key is not that of this installation's secrets; none: it is.
     pub key_fault: Option<String>,
-    /// Values for `setting(name)`, as they were read last; what is published has those that it was loaded with.
+    /// Values for `setting(name)`, as they were read last; what is published has those that it was
+    /// loaded with.
     settings: ArcSwap<Settings>,
     pub published: ArcSwap<Published>,
     /// The generation of what is published, for whoever waits for the next.
@@ -106,7 +107,8 @@ pub(crate) struct Node {
     heard: StdMutex<Reached>,
     /// Where people reach the console, for links.
     public_url: ArcSwap<String>,
-    /// The claims of the executions that are alive in this process, and how each is told what people say and what came.
+    /// The claims of the executions that are alive in this process, and how each is told what
+    /// people say and what came.
     alive: StdMutex<BTreeMap<Claim, UnboundedSender<Renewed>>>,
     /// Which jobs of the queue this node looks at first.
     pub share: ArcSwap<Share>,
@@ -211,7 +213,11 @@ impl Node {
     }
 
     /// A runbook in the version that a job was dispatched with, whatever has been published since.
-    pub async fn runbook(&self, name: &str, version: i32) -> Result<Option<Arc<Runbook>>, StoreError> {
+    pub async fn runbook(
+        &self,
+        name: &str,
+        version: i32,
+    ) -> Result<Option<Arc<Runbook>>, StoreError> {
         self.runbook_by(&self.work_db, name, version).await
     }
 
@@ -253,17 +259,20 @@ impl Node {
         self.alive.lock().unwrap_or_else(PoisonError::into_inner).keys().copied().collect()
     }
 
-    /// Counts a claim among those alive until the guard is dropped, however the execution ends. What people say to
-    /// the job, and how much came for it, comes out beside it at each renewal.
+    /// Counts a claim among those alive until the guard is dropped, however the execution ends.
+    /// What people say to the job, and how much came for it, comes out beside it at each renewal.
     pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> (Alive, UnboundedReceiver<Renewed>) {
         let (tell, hear) = unbounded_channel();
         self.alive.lock().unwrap_or_else(PoisonError::into_inner).insert(claim, tell);
         (Alive { node: Arc::clone(self), claim }, hear)
     }
 
-    /// Tells an execution that is alive here that its claim was renewed, and what is new for its job.
+    /// Tells an execution that is alive here that its claim was renewed, and what is new for its
+    /// job.
     pub fn tell_execution(&self, renewed: Renewed) {
-        if let Some(execution) = self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&renewed.claim) {
+        if let Some(execution) =
+            self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&renewed.claim)
+        {
             let _ = execution.send(renewed);
         }
     }
@@ -273,7 +282,8 @@ impl Node {
         if self.published().generation == generation { Ok(()) } else { self.reload().await }
     }
 
-    /// Decides about the event of a job, off the workers and with few others at once: what authors write is evaluated for it.
+    /// Decides about the event of a job, off the workers and with few others at once: what authors
+    /// write is evaluated for it.
     pub async fn decide<T: Send + 'static>(
         &self,
         decide: impl FnOnce() -> T + Send + 'static,
@@ -289,7 +299,8 @@ impl Node {
     }
 
     /// Evaluates something that a person asked for, off the workers that answer requests and with
-    /// few others at once, so that no question can hold up the rest, nor those of one person those of others.
+    /// few others at once, so that no question can hold up the rest, nor those of one person those
+    /// of others.
     pub async fn evaluate<T: Send + 'static>(
         &self,
         who: &Who,
@@ -310,12 +321,20 @@ impl Node {
     pub async fn reload(&self) -> Result<(), StoreError> {
         // One at a time: a slow reload must not put an older set over a newer one.
         let _turn = self.reloading.lock().await;
-        let published =
-            Published::load(&self.work_db, &self.vault, self.settings.load_full(), self.published(), clock::now())
-                .await?;
+        let published = Published::load(
+            &self.work_db,
+            &self.vault,
+            self.settings.load_full(),
+            self.published(),
+            clock::now(),
+        )
+        .await?;
         self.metrics.know(&published.catalog);
         self.metrics.own.generation.set(published.generation);
-        self.metrics.own.faulty_definitions.set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
+        self.metrics
+            .own
+            .faulty_definitions
+            .set(i64::try_from(published.faulty.len()).unwrap_or(i64::MAX));
         crate::log::knows(&published.redactor);
         let generation = published.generation;
         self.published.store(Arc::new(published));
@@ -329,7 +348,10 @@ async fn evaluate<T: Send + 'static, P: Send + 'static>(
     place: impl Future<Output = Option<P>>,
     ask: impl FnOnce() -> T + Send + 'static,
 ) -> Result<T, ApiError> {
-    let place = tokio::time::timeout(PATIENCE, place).await.map_err(|_| ApiError::Asked)?.ok_or(ApiError::Internal)?;
+    let place = tokio::time::timeout(PATIENCE, place)
+        .await
+        .map_err(|_| ApiError::Asked)?
+        .ok_or(ApiError::Internal)?;
     let asked = tokio::task::spawn_blocking(move || {
         let answer = ask();
         drop(place);

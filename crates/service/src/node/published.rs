@@ -11,7 +11,9 @@ use arvok_core::{
     matcher::Matcher,
     runbook::Runbook,
 };
-use arvok_store::{DatabaseConnection, StoreError, definitions, entity::definition::Model, intake::Rules, secrets};
+use arvok_store::{
+    DatabaseConnection, StoreError, definitions, entity::definition::Model, intake::Rules, secrets,
+};
 use chrono::{DateTime, Utc};
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -74,22 +76,29 @@ impl Published {
         before: Arc<Self>,
         now: DateTime<Utc>,
     ) -> Result<Self, StoreError> {
-        let definitions::PublishedVersions { generation, newest } = definitions::standing(db).await?;
-        let changed: Vec<_> = newest.iter().filter(|n| !n.withdrawn && !before.has(n)).cloned().collect();
-        let rows = if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
+        let definitions::PublishedVersions { generation, newest } =
+            definitions::standing(db).await?;
+        let changed: Vec<_> =
+            newest.iter().filter(|n| !n.withdrawn && !before.has(n)).cloned().collect();
+        let rows =
+            if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
         let secrets = opened(db, vault).await?;
         let last = Arc::clone(&before);
         let compiled = tokio::task::spawn_blocking(move || {
-            catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before))).unwrap_or_else(|_| {
-                let faulty = vec!["the set as a whole cannot be compiled; the one before stays".to_owned()];
-                let before = &last;
-                Compiled {
-                    catalog: Arc::clone(&before.catalog),
-                    matcher: Arc::clone(&before.matcher),
-                    stamps: Arc::clone(&before.stamps),
-                    faulty,
-                }
-            })
+            catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before))).unwrap_or_else(
+                |_| {
+                    let faulty = vec![
+                        "the set as a whole cannot be compiled; the one before stays".to_owned(),
+                    ];
+                    let before = &last;
+                    Compiled {
+                        catalog: Arc::clone(&before.catalog),
+                        matcher: Arc::clone(&before.matcher),
+                        stamps: Arc::clone(&before.stamps),
+                        faulty,
+                    }
+                },
+            )
         })
         .await
         .map_err(|_| StoreError::BrokenOff("compiling"))?;
@@ -99,10 +108,22 @@ impl Published {
         let Compiled { catalog, matcher, stamps, faulty } = compiled;
         let private = settings.values().filter(|s| s.allowed.is_some()).map(|s| s.value.clone());
         let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()).chain(private));
-        let limited =
-            catalog.all::<Runbook>().filter_map(|(r, _)| Some((r.name.clone(), i32::try_from(r.at_once?).ok()?)));
+        let limited = catalog
+            .all::<Runbook>()
+            .filter_map(|(r, _)| Some((r.name.clone(), i32::try_from(r.at_once?).ok()?)));
         let at_once = limited.collect();
-        Ok(Self { catalog, matcher, stamps, at_once, secrets, settings, redactor, generation, loaded_at: now, faulty })
+        Ok(Self {
+            catalog,
+            matcher,
+            stamps,
+            at_once,
+            secrets,
+            settings,
+            redactor,
+            generation,
+            loaded_at: now,
+            faulty,
+        })
     }
 
     fn has(&self, n: &definitions::Newest) -> bool {
@@ -116,7 +137,10 @@ impl Published {
     }
 }
 
-async fn opened(db: &DatabaseConnection, vault: &Vault) -> Result<BTreeMap<String, Secret>, StoreError> {
+async fn opened(
+    db: &DatabaseConnection,
+    vault: &Vault,
+) -> Result<BTreeMap<String, Secret>, StoreError> {
     let mut opened = BTreeMap::new();
     for secret in secrets::all(db).await? {
         match vault.unseal(&secret.name, &secret.sealed) {
@@ -143,7 +167,10 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
     for row in rows {
         match catch_unwind(AssertUnwindSafe(|| recompile(row))) {
             Ok(Some(entry)) => {
-                entries.push((Arc::new(entry), Stamp { at: row.published_at, by: row.published_by.clone() }));
+                entries.push((
+                    Arc::new(entry),
+                    Stamp { at: row.published_at, by: row.published_by.clone() },
+                ));
             }
             _ => {
                 faulty.push(format!("{} {} version {}", row.kind, row.name, row.version));
@@ -151,17 +178,27 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
             }
         }
     }
-    entries.extend(newest.iter().filter(|n| !n.withdrawn && before.has(n)).filter_map(|n| stay(&n.kind, &n.name)));
-    let versions: Vec<_> =
-        newest.iter().filter_map(|n| Some(((Kind::parse(&n.kind)?, n.name.clone()), n.version))).collect();
+    entries.extend(
+        newest
+            .iter()
+            .filter(|n| !n.withdrawn && before.has(n))
+            .filter_map(|n| stay(&n.kind, &n.name)),
+    );
+    let versions: Vec<_> = newest
+        .iter()
+        .filter_map(|n| Some(((Kind::parse(&n.kind)?, n.name.clone()), n.version)))
+        .collect();
     let stamps = entries.iter().map(|(e, s)| ((e.kind, e.name.clone()), s.clone())).collect();
     let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e)).after(versions);
     let same = |a: &Catalog, b: &Catalog| {
         let rules = |c: &Catalog| c.entries(Kind::Rule).map(Arc::as_ptr).collect::<Vec<_>>();
         rules(a) == rules(b)
     };
-    let matcher =
-        if same(&catalog, &before.catalog) { Arc::clone(&before.matcher) } else { Arc::new(catalog.matcher()) };
+    let matcher = if same(&catalog, &before.catalog) {
+        Arc::clone(&before.matcher)
+    } else {
+        Arc::new(catalog.matcher())
+    };
     Compiled { catalog: Arc::new(catalog), matcher, stamps: Arc::new(stamps), faulty }
 }
 
@@ -184,7 +221,11 @@ pub(crate) struct SecretScope<'a> {
 impl<'a> SecretScope<'a> {
     /// For one source or connection.
     pub fn of(published: &'a Published, kind: Kind, name: &str) -> Self {
-        Self { secrets: &published.secrets, settings: &published.settings, user: format!("{kind}/{name}") }
+        Self {
+            secrets: &published.secrets,
+            settings: &published.settings,
+            user: format!("{kind}/{name}"),
+        }
     }
 
     /// Fills a template of a credential or an address.
@@ -218,12 +259,17 @@ impl<'a> Scope<'a> for SecretScope<'_> {
         if !["secret", "setting"].contains(&function) {
             return None;
         }
-        let Some(Val::Str(name)) = args.first() else { return Some(Err(format!("{function}() takes a name"))) };
+        let Some(Val::Str(name)) = args.first() else {
+            return Some(Err(format!("{function}() takes a name")));
+        };
         if function == "secret" {
             return Some(self.secret(name).map(Val::str));
         }
         let how = "add it to [settings] of arvok.toml, or as ARVOK_SETTING_...";
-        let found = self.settings.get(name.as_ref()).ok_or_else(|| format!("there is no setting `{name}`; {how}"));
+        let found = self
+            .settings
+            .get(name.as_ref())
+            .ok_or_else(|| format!("there is no setting `{name}`; {how}"));
         Some(found.and_then(|setting| setting.value_for(name, &self.user)).map(Val::str))
     }
 }
@@ -235,7 +281,11 @@ pub(crate) fn missing_settings(catalog: &Catalog, config: &Config) -> Vec<String
         let user = format!("{}/{}", Kind::Connection, c.name);
         let scope = SecretScope { secrets: &secrets, settings: &config.settings, user };
         let named = !c.base.calls("secret").is_empty();
-        scope.fill(&c.base).err().filter(|_| !named).map(|why| format!("connection {}: {why}", c.name))
+        scope
+            .fill(&c.base)
+            .err()
+            .filter(|_| !named)
+            .map(|why| format!("connection {}: {why}", c.name))
     };
     catalog.all().filter_map(wrong).collect()
 }

@@ -1,5 +1,6 @@
-//! Room for what people ask and what expressions are evaluated for: so much at once, one thing of each caller, and some of it for
-//! admins alone, so that nobody keeps out whoever has to put things right.
+//! Room for what people ask and what expressions are evaluated for: so much at once, one thing of
+//! each caller, and some of it for admins alone, so that nobody keeps out whoever has to put things
+//! right.
 
 use arvok_api::{Role, Who};
 use std::{
@@ -83,6 +84,9 @@ mod tests {
         let _third = now(who("root", Role::Admin)).expect("an admin's");
         drop(first);
         assert!(now(who("lee", Role::Viewer)).is_some());
-        assert!(questions.own.lock().expect("nobody panicked").len() <= 3, "who asks nothing more is forgotten");
+        assert!(
+            questions.own.lock().expect("nobody panicked").len() <= 3,
+            "who asks nothing more is forgotten"
+        );
     }
 }

@@ -1,6 +1,7 @@
-//! Jobs that nobody has begun yet begin several at once: what they need is read, their first events are decided about, and
-//! then their claims and what comes of it are recorded in one commit. Until then nothing of theirs is locked or written. If to
-//! decide takes long, each is claimed alone and decided about by itself, so that none is another's problem.
+//! Jobs that nobody has begun yet begin several at once: what they need is read, their first events
+//! are decided about, and then their claims and what comes of it are recorded in one commit. Until
+//! then nothing of theirs is locked or written. If to decide takes long, each is claimed alone and
+//! decided about by itself, so that none is another's problem.
 
 use super::{
     Deciding,
@@ -30,7 +31,8 @@ const PATIENCE: Duration = Duration::from_millis(100);
 /// None of so many could be begun; their turn comes again.
 pub(super) struct NotOpened(pub usize);
 
-/// Begins jobs, which are kept out of other claims until then; each as it goes on, none for one that was not begun.
+/// Begins jobs, which are kept out of other claims until then; each as it goes on, none for one
+/// that was not begun.
 pub(super) async fn open(
     node: &Node,
     found: Vec<ClaimedJob>,
@@ -77,9 +79,20 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
         }
     }
     let firsts = begun.iter().flatten().map(Begun::first).collect();
-    let begun = match jobs::begin(&node.work_db, &node.name, firsts, &node.published().at_once, clock::now()).await {
+    let begun = match jobs::begin(
+        &node.work_db,
+        &node.name,
+        firsts,
+        &node.published().at_once,
+        clock::now(),
+    )
+    .await
+    {
         // What is missing was begun elsewhere meanwhile, or has ended, or is held.
-        Ok(kept) => begun.into_iter().map(|one| one.filter(|b| kept.contains(&b.held.id)).map(Begun::opened)).collect(),
+        Ok(kept) => begun
+            .into_iter()
+            .map(|one| one.filter(|b| kept.contains(&b.held.id)).map(Begun::opened))
+            .collect(),
         // They may have been kept: what is recorded next tells.
         Err(e) if e.class() != Class::Lasting => {
             tracing::warn!(jobs = begun.len(), "their first records are tried again: {e}");
@@ -105,7 +118,10 @@ type Decided = Vec<(JobId, Result<Begun, String>)>;
 ///
 /// # Errors
 /// [`StoreError::Contended`] if it takes longer than others wait for it: nothing was decided.
-async fn decided(node: &Node, all: Vec<(JobId, Result<First, String>)>) -> Result<Decided, StoreError> {
+async fn decided(
+    node: &Node,
+    all: Vec<(JobId, Result<First, String>)>,
+) -> Result<Decided, StoreError> {
     let too_late = Arc::new(AtomicBool::new(false));
     let given_up = Arc::clone(&too_late);
     let now = clock::now();

@@ -1,8 +1,8 @@
-//! One event of a job: what is needed to decide about it is read, then the machine decides, and what follows is put
-//! together.
+//! One event of a job: what is needed to decide about it is read, then the machine decides, and
+//! what follows is put together.
 //!
-//! To decide is to evaluate what an author wrote. So it is done off the workers that serve everybody, and never while a
-//! transaction or a connection is held for it.
+//! To decide is to evaluate what an author wrote. So it is done off the workers that serve
+//! everybody, and never while a transaction or a connection is held for it.
 
 use super::record::{Outward, complete, divide, end, look_again};
 use crate::{
@@ -14,14 +14,17 @@ use crate::{
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId,
     connector::Repeat,
-    job::{Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent, StepOutputs},
+    job::{
+        Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent,
+        StepOutputs,
+    },
     runbook::Runbook,
 };
 use arvok_store::{
     StoreError,
     jobs::{
-        self, AlarmSeen, Answered, Claim, ClaimedJob, ClaimedRecord, Command, JobAlarm, Looked, NumberedCommand,
-        Record, Then,
+        self, AlarmSeen, Answered, Claim, ClaimedJob, ClaimedRecord, Command, JobAlarm, Looked,
+        NumberedCommand, Record, Then,
     },
     outside::{self, Inbox},
 };
@@ -107,7 +110,11 @@ impl PendingEvent {
         let decide = move || {
             let now = clock::now();
             let decided = self.handled(now);
-            if decided.new.is_empty() { Ok(decided.put_together(now)) } else { Err(Box::new(decided)) }
+            if decided.new.is_empty() {
+                Ok(decided.put_together(now))
+            } else {
+                Err(Box::new(decided))
+            }
         };
         let decided = match node.decide(decide).await? {
             Ok(begun) => return Ok(begun),
@@ -122,7 +129,8 @@ impl PendingEvent {
         node.decide(decide).await
     }
 
-    /// Decides here and now, for whoever is off the workers already. No job of a step can be known yet.
+    /// Decides here and now, for whoever is off the workers already. No job of a step can be known
+    /// yet.
     pub fn decide_first(self, now: DateTime<Utc>) -> Begun {
         self.handled(now).put_together(now)
     }
@@ -130,8 +138,12 @@ impl PendingEvent {
     fn handled(self, now: DateTime<Utc>) -> Decided {
         let Self { mut executed, progress, published, alarm, event, said, asked, mut come } = self;
         let Came { event, answered } = event;
-        let mut machine =
-            Machine::new(&executed.runbook, &executed.facts, progress, std::mem::take(&mut executed.kept));
+        let mut machine = Machine::new(
+            &executed.runbook,
+            &executed.facts,
+            progress,
+            std::mem::take(&mut executed.kept),
+        );
         machine.unread = come.unread;
         show_alarm(&mut machine, alarm.as_ref());
         let posts = std::mem::take(&mut come.posts);
@@ -178,8 +190,10 @@ struct Decided {
 impl Decided {
     /// What follows besides, of jobs of steps that have ended by now.
     fn more(mut self, now: DateTime<Utc>, ended: Vec<(Place, StepEvent)>) -> Self {
-        let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.executed.kept));
-        let mut machine = Machine::new(&self.executed.runbook, &self.executed.facts, progress, kept);
+        let (progress, kept) =
+            (std::mem::take(&mut self.progress), std::mem::take(&mut self.executed.kept));
+        let mut machine =
+            Machine::new(&self.executed.runbook, &self.executed.facts, progress, kept);
         show_alarm(&mut machine, self.alarm.as_ref());
         self.effects.pop();
         self.effects.extend(machine.handle(now, Event::Came(ended)));
@@ -190,14 +204,32 @@ impl Decided {
 
     /// The record of it, and what is outward.
     fn put_together(self, now: DateTime<Utc>) -> Begun {
-        let Self { mut executed, progress, published, alarm, effects, answered, heard, read, again, looked, .. } = self;
+        let Self {
+            mut executed,
+            progress,
+            published,
+            alarm,
+            effects,
+            answered,
+            heard,
+            read,
+            again,
+            looked,
+            ..
+        } = self;
         let seen = alarm.map(|seen| AlarmSeen {
             changed_at: Some(seen.alarm.changed_at),
             others_changed_at: seen.others_changed_at,
         });
         let (mut record, mut outward) = divide(effects, seen.unwrap_or_default());
-        let machine = Machine::new(&executed.runbook, &executed.facts, progress, std::mem::take(&mut executed.kept));
-        (record.summary, record.posts, record.passed_over) = (machine.summary(now), executed.posts, read);
+        let machine = Machine::new(
+            &executed.runbook,
+            &executed.facts,
+            progress,
+            std::mem::take(&mut executed.kept),
+        );
+        (record.summary, record.posts, record.passed_over) =
+            (machine.summary(now), executed.posts, read);
         record.answered.extend(answered);
         record.heard = heard;
         record.looked = looked;
@@ -207,7 +239,14 @@ impl Decided {
         complete(&mut record, &outward.calls, &published);
         let Machine { progress, kept, .. } = machine;
         executed.kept = kept;
-        Begun { held: Arc::clone(&executed.held), progress, record, outward, is_kept: false, executed: Some(executed) }
+        Begun {
+            held: Arc::clone(&executed.held),
+            progress,
+            record,
+            outward,
+            is_kept: false,
+            executed: Some(executed),
+        }
     }
 }
 
@@ -219,7 +258,8 @@ impl Executed {
         progress: Progress,
         (event, said): (Came, Option<NumberedCommand>),
     ) -> Result<PendingEvent, StoreError> {
-        let machine = Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
+        let machine =
+            Machine::new(&self.runbook, &self.facts, progress, std::mem::take(&mut self.kept));
         let asked = machine.outside(clock::now());
         let Machine { progress, kept, .. } = machine;
         self.kept = kept;
@@ -228,7 +268,16 @@ impl Executed {
             Some(alarm) => look_at(node, self.held.id, alarm).await?,
             None => None,
         };
-        Ok(PendingEvent { executed: self, progress, published: node.published(), alarm, event, said, asked, come })
+        Ok(PendingEvent {
+            executed: self,
+            progress,
+            published: node.published(),
+            alarm,
+            event,
+            said,
+            asked,
+            come,
+        })
     }
 }
 
@@ -288,11 +337,16 @@ impl Begun {
     /// Counts it if it has ended.
     pub fn count_end(&self, node: &Node) {
         if let Then::End { state, .. } = &self.record.then {
-            let label = EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
+            let label =
+                EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
             node.metrics.work.jobs_ended.get_or_create(&label).inc();
             let took = clock::now() - self.held.created_at;
             let label = RunbookLabel { runbook: self.held.runbook.clone() };
-            node.metrics.work.job_seconds.get_or_create(&label).observe(took.as_seconds_f64().max(0.0));
+            node.metrics
+                .work
+                .job_seconds
+                .get_or_create(&label)
+                .observe(took.as_seconds_f64().max(0.0));
         }
     }
 
@@ -322,8 +376,8 @@ fn heard(word: Command) -> Event {
     }
 }
 
-/// The alarms of a job as they stand. While the database cannot be worked with they are asked for again, as a record is: what
-/// a call has answered is not forgotten for that.
+/// The alarms of a job as they stand. While the database cannot be worked with they are asked for
+/// again, as a record is: what a call has answered is not forgotten for that.
 async fn look_at(node: &Node, job: JobId, first: AlarmId) -> Result<Option<JobAlarm>, StoreError> {
     retry(|| jobs::alarms_of(&node.work_db, job, first)).await
 }
@@ -347,8 +401,8 @@ fn handle(machine: &mut Machine<'_>, now: DateTime<Utc>, events: Vec<Event>) -> 
     effects
 }
 
-/// What has come for the steps that wait for something outside. While the database cannot be worked with it is asked
-/// again, as a record is.
+/// What has come for the steps that wait for something outside. While the database cannot be worked
+/// with it is asked again, as a record is.
 async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Inbox, StoreError> {
     if open.is_empty() {
         return Ok(Inbox::default());
@@ -356,16 +410,23 @@ async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Inbo
     retry(|| outside::come(&node.work_db, job, open)).await
 }
 
-/// The jobs of steps that are waited for since this event: one may have ended before that was known here, and counted
-/// what came while nobody asked for it.
-fn new_jobs(machine: &Machine<'_>, asked: &[(Place, Outside)], now: DateTime<Utc>) -> Vec<(Place, Outside)> {
+/// The jobs of steps that are waited for since this event: one may have ended before that was known
+/// here, and counted what came while nobody asked for it.
+fn new_jobs(
+    machine: &Machine<'_>,
+    asked: &[(Place, Outside)],
+    now: DateTime<Utc>,
+) -> Vec<(Place, Outside)> {
     let open = machine.outside(now).into_iter();
     open.filter(|o| matches!(o.1, Outside::Job(_)) && !asked.contains(o)).collect()
 }
 
 /// The end of a job whose runbook is gone.
 fn unreadable(held: &ClaimedJob) -> Record {
-    let why = format!("version {} of runbook `{}` cannot be read any more", held.runbook_version, held.runbook);
+    let why = format!(
+        "version {} of runbook `{}` cannot be read any more",
+        held.runbook_version, held.runbook
+    );
     Record { then: end(JobState::Failed, why), ..Record::default() }
 }
 
@@ -383,7 +444,11 @@ fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
 }
 
 /// All that happened to a job: what has come from outside, the event, a person's word.
-fn events(event: Event, came: Vec<(Place, StepEvent)>, said: Option<&NumberedCommand>) -> Vec<Event> {
+fn events(
+    event: Event,
+    came: Vec<(Place, StepEvent)>,
+    said: Option<&NumberedCommand>,
+) -> Vec<Event> {
     let word = said.map(|(_, word)| heard(word.clone()));
     let mut events = match event {
         Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],

@@ -1,5 +1,5 @@
-//! One job, from one recorded event to the next. Any number of its calls may be out at once; what comes back is
-//! recorded one by one.
+//! One job, from one recorded event to the next. Any number of its calls may be out at once; what
+//! comes back is recorded one by one.
 
 use super::{
     event::{Begun, Came},
@@ -46,9 +46,13 @@ pub(super) enum Execution {
     Begun(Box<Begun>),
 }
 
-/// Executes a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what people say to it, and
-/// how much has come for it from outside.
-pub(super) async fn execute(node: &Arc<Node>, execution: Execution, renewed: UnboundedReceiver<Renewed>) {
+/// Executes a claimed job until it ends, waits, or is lost to another claim. `renewed` brings what
+/// people say to it, and how much has come for it from outside.
+pub(super) async fn execute(
+    node: &Arc<Node>,
+    execution: Execution,
+    renewed: UnboundedReceiver<Renewed>,
+) {
     node.metrics.work.jobs_running.inc();
     let (id, claim) = match &execution {
         Execution::TakenUp(held) => (held.id, held.claim),
@@ -111,7 +115,10 @@ async fn keep(node: &Node, begun: &Begun) -> Result<(), StoreError> {
 }
 
 /// What a job needs besides its own row: its runbook, if that can still be read, and its alert.
-async fn needed(node: &Node, held: &ClaimedJob) -> Result<(Option<Arc<Runbook>>, Option<Alert>), StoreError> {
+async fn needed(
+    node: &Node,
+    held: &ClaimedJob,
+) -> Result<(Option<Arc<Runbook>>, Option<Alert>), StoreError> {
     let runbook = node.runbook_by(&node.work_db, &held.runbook, held.runbook_version).await?;
     let alert = match held.alert {
         Some(alert) => read::whole_alert(&node.work_db, alert.0).await?,
@@ -120,8 +127,13 @@ async fn needed(node: &Node, held: &ClaimedJob) -> Result<(Option<Arc<Runbook>>,
     Ok((runbook, alert))
 }
 
-/// The next renewal that brings something new: a person's word is brought again until it is recorded as heard.
-async fn news(renewed: &mut UnboundedReceiver<Renewed>, last_heard: i32, posts: i32) -> Option<Renewed> {
+/// The next renewal that brings something new: a person's word is brought again until it is
+/// recorded as heard.
+async fn news(
+    renewed: &mut UnboundedReceiver<Renewed>,
+    last_heard: i32,
+    posts: i32,
+) -> Option<Renewed> {
     loop {
         let mut renewed = renewed.recv().await?;
         renewed.said = renewed.said.filter(|said| said.0 > last_heard);
@@ -150,19 +162,22 @@ async fn go_on_with(
         send(node, &held, outward, &mut out);
         let (event, said) = tokio::select! {
             Some(answered) = out.join_next() => (ended(answered)?, None),
-            () = tokio::time::sleep(wake.unwrap_or_default()), if wake.is_some() => (Event::Tick.into(), None),
+            () = tokio::time::sleep(wake.unwrap_or_default()),
+                if wake.is_some() => (Event::Tick.into(), None),
             Some(new) = news(&mut renewed, executed.last_heard, executed.posts) => {
                 executed.posts = new.posts;
                 executed.last_heard = new.said.as_ref().map_or(executed.last_heard, |said| said.0);
                 (Event::Tick.into(), new.said)
             }
-            else => return Err(StoreError::BrokenOff("the execution of a job that waits for nothing")),
+            else => return Err(StoreError::BrokenOff("the execution of a job that waits for \
+                nothing")),
         };
         begun = executed.pending(node, progress, (event, said)).await?.decide(node).await?;
     }
 }
 
-/// Leaves the queues in which its calls stood that are not needed any more. Who did not come when told is passed over anyway.
+/// Leaves the queues in which its calls stood that are not needed any more. Who did not come when
+/// told is passed over anyway.
 async fn leave_queues(node: &Node, held: &ClaimedJob, outward: &Outward) {
     if outward.left.is_empty() {
         return;
@@ -172,8 +187,9 @@ async fn leave_queues(node: &Node, held: &ClaimedJob, outward: &Outward) {
     }
 }
 
-/// What is out: calls, and jobs of steps that are made or told to stop. Each goes on by itself: one that has a connection to the
-/// database in hand would keep it for as long as its execution waits for another. All end with the execution.
+/// What is out: calls, and jobs of steps that are made or told to stop. Each goes on by itself: one
+/// that has a connection to the database in hand would keep it for as long as its execution waits
+/// for another. All end with the execution.
 type Out = JoinSet<Result<Came, StoreError>>;
 
 /// Sends out what is to be done outside.
@@ -203,8 +219,8 @@ fn ended(answered: Result<Result<Came, StoreError>, JoinError>) -> Result<Came, 
     }
 }
 
-/// Calls; what happened then. A link to a decision, or the address of a call back, is put in here and taken out of the
-/// answer, so that no record has it.
+/// Calls; what happened then. A link to a decision, or the address of a call back, is put in here
+/// and taken out of the answer, so that no record has it.
 async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     let not_sent = |out: &CallOut, why: String| {
         let failure = Failure::new(CallEnd::NotSent, why);
@@ -242,12 +258,20 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
         caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
         hidden: &hidden,
     };
-    let (made, repeat) =
-        if out.probes { calls::probe(node, outgoing).await } else { calls::call(node, outgoing).await };
+    let (made, repeat) = if out.probes {
+        calls::probe(node, outgoing).await
+    } else {
+        calls::call(node, outgoing).await
+    };
     let ended = match made {
         CallResult::Ended(ended) => *ended,
         CallResult::Queued(until) => {
-            return Event::Step { place: out.place, attempt: out.attempt, what: StepEvent::Queued { until } }.into();
+            return Event::Step {
+                place: out.place,
+                attempt: out.attempt,
+                what: StepEvent::Queued { until },
+            }
+            .into();
         }
     };
     let answered = ended.answer.map(|answer| Answered {
@@ -268,6 +292,11 @@ fn callback(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<Result<Call
     let published = node.published();
     let (_, operation) = published.catalog.operation(&out.via, &out.operation).ok()?;
     operation.callback().filter(|_| !out.probes)?;
-    let of = Try { job: held.id, created: held.created_at, place: out.place.clone(), attempt: out.attempt };
+    let of = Try {
+        job: held.id,
+        created: held.created_at,
+        place: out.place.clone(),
+        attempt: out.attempt,
+    };
     Some(CallBack { of, via: out.via.clone(), operation: out.operation.clone() }.at(node))
 }

@@ -1,9 +1,9 @@
 //! Executes jobs: claims what is due, performs what the machine says.
 //!
-//! All decisions are the machine's in the core; here its effects are recorded and then
-//! performed. The record comes first, always: what may have happened outside is known after any
-//! crash. Only executions that are alive in this process have their claims renewed; one that ends in an
-//! error or a panic is as after a death.
+//! All decisions are the machine's in the core; here its effects are recorded and then performed.
+//! The record comes first, always: what may have happened outside is known after any crash. Only
+//! executions that are alive in this process have their claims renewed; one that ends in an error
+//! or a panic is as after a death.
 
 mod claim_batch;
 mod event;
@@ -72,8 +72,8 @@ impl Drop for Deciding {
     }
 }
 
-/// What a job that is executed holds until its execution has ended: its claim's place among those that are renewed, where it hears what
-/// is new for it, and its place among the jobs of the node.
+/// What a job that is executed holds until its execution has ended: its claim's place among those
+/// that are renewed, where it hears what is new for it, and its place among the jobs of the node.
 struct JobSlot {
     renewed: UnboundedReceiver<Renewed>,
     _alive: Alive,
@@ -84,8 +84,12 @@ struct JobSlot {
 /// what is cut off is let go, so that another node takes it up at once.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
-    let runner =
-        Arc::new(Runner { node: Arc::clone(&node), room, alone: AtomicUsize::new(0), deciding: Mutex::default() });
+    let runner = Arc::new(Runner {
+        node: Arc::clone(&node),
+        room,
+        alone: AtomicUsize::new(0),
+        deciding: Mutex::default(),
+    });
     let mut executions = JoinSet::new();
     let mut stopping = node.stopping.clone();
     let mut looks = 0u32;
@@ -152,7 +156,11 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
                 }
             }
             Ok(Claimed { jobs, unbegun, more }) => {
-                let slots = places.into_iter().zip(&jobs).map(|(place, job)| runner.slot(place, job)).collect();
+                let slots = places
+                    .into_iter()
+                    .zip(&jobs)
+                    .map(|(place, job)| runner.slot(place, job))
+                    .collect();
                 let deciding = unbegun.then(|| Runner::decide(runner, &jobs));
                 executions.spawn(execute_all(Arc::clone(runner), jobs, slots, deciding));
                 if !more {
@@ -189,8 +197,14 @@ impl Runner {
     }
 }
 
-/// Executes jobs that were claimed together, each on its own; those that nobody has begun yet begin together.
-async fn execute_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, slots: Vec<JobSlot>, deciding: Option<Deciding>) {
+/// Executes jobs that were claimed together, each on its own; those that nobody has begun yet begin
+/// together.
+async fn execute_all(
+    runner: Arc<Runner>,
+    jobs: Vec<ClaimedJob>,
+    slots: Vec<JobSlot>,
+    deciding: Option<Deciding>,
+) {
     let (mut executions, all) = (JoinSet::new(), jobs.len());
     let mut spawn = |execution: Execution, slot: JobSlot| {
         let node = Arc::clone(&runner.node);
@@ -203,9 +217,13 @@ async fn execute_all(runner: Arc<Runner>, jobs: Vec<ClaimedJob>, slots: Vec<JobS
         });
     };
     match deciding {
-        None => jobs.into_iter().zip(slots).for_each(|(job, slot)| spawn(Execution::TakenUp(Box::new(job)), slot)),
+        None => jobs
+            .into_iter()
+            .zip(slots)
+            .for_each(|(job, slot)| spawn(Execution::TakenUp(Box::new(job)), slot)),
         Some(deciding) => match claim_batch::open(&runner.node, jobs, deciding).await {
-            // Those that are over leave their slots together, so that the next are claimed together as well.
+            // Those that are over leave their slots together, so that the next are claimed together
+            // as well.
             Ok(opened) => opened.into_iter().zip(slots).for_each(|(begun, slot)| match begun {
                 Some(begun) if !begun.is_over() => spawn(Execution::Begun(Box::new(begun)), slot),
                 begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
@@ -265,12 +283,17 @@ async fn untie(node: &Node) {
     let untied = async {
         for (one, behind) in deadlocks(&children::waiting(&node.work_db).await?) {
             let why = format!(
-                "it waits for its target, which job {behind} holds, and that one waits for what job {} holds; of the two \
+                "it waits for its target, which job {behind} holds, and that one waits for what \
+                job {} holds; of the two \
                 this is the younger and gives way",
                 one.root
             );
             if children::fail_queued(&node.work_db, one.job, &why).await? {
-                tracing::warn!(job = one.job.0, behind = behind.0, "two jobs waited for each other's targets");
+                tracing::warn!(
+                    job = one.job.0,
+                    behind = behind.0,
+                    "two jobs waited for each other's targets"
+                );
                 node.announcer.tell(Change { jobs: vec![one.job.0], ..Change::default() });
                 node.work.notify_one();
             }
@@ -295,7 +318,8 @@ pub(crate) async fn renew(node: Arc<Node>) {
     }
 }
 
-/// Renews the claims of the executions that are alive here, and brings them what people say to their jobs.
+/// Renews the claims of the executions that are alive here, and brings them what people say to
+/// their jobs.
 pub(crate) async fn hear(node: &Node) {
     match jobs::renew(&node.work_db, &node.alive()).await {
         Ok(renewed) => renewed.into_iter().for_each(|renewed| node.tell_execution(renewed)),

@@ -1,4 +1,5 @@
-//! What an execution does for what its job waits for outside: makes and stops jobs of its steps, and links to decisions.
+//! What an execution does for what its job waits for outside: makes and stops jobs of its steps,
+//! and links to decisions.
 
 use crate::{clock, node::Node, retry::retry};
 use arvok_api::Change;
@@ -20,11 +21,22 @@ use serde_json::Value;
 use std::time::Duration;
 
 /// Makes the job of a step, unless it was made before.
-pub(super) async fn launch(node: &Node, held: &ClaimedJob, launching: Launching) -> Result<Event, StoreError> {
+pub(super) async fn launch(
+    node: &Node,
+    held: &ClaimedJob,
+    launching: Launching,
+) -> Result<Event, StoreError> {
     let Launching { place, runbook, give } = launching;
     let made = match prepared(node, held, &runbook, give) {
         Ok((version, inputs, target)) => {
-            let child = NewChild { parent: held.id, place: &place, runbook: &runbook, version, inputs, target };
+            let child = NewChild {
+                parent: held.id,
+                place: &place,
+                runbook: &runbook,
+                version,
+                inputs,
+                target,
+            };
             retry(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
         }
         // A node that is gone may have made it while it could be made.
@@ -49,14 +61,19 @@ fn prepared(
         return Err(format!("jobs stand at most {MAX_GENERATIONS} deep below each other"));
     }
     let published = node.published();
-    let (runbook, version) =
-        published.catalog.get::<Runbook>(name).ok_or_else(|| format!("there is no runbook `{name}` any more"))?;
+    let (runbook, version) = published
+        .catalog
+        .get::<Runbook>(name)
+        .ok_or_else(|| format!("there is no runbook `{name}` any more"))?;
     let prepared = runbook.prepare(give).map_err(|e| format!("runbook `{name}`: {e}"))?;
     Ok((version, Value::Object(prepared.inputs), prepared.target.to_string()))
 }
 
 fn failed(place: Place, why: String) -> Event {
-    let what = StepEvent::Broke { failure: Failure::lasting(CallEnd::NotSent, why), repeat: Repeat::Never };
+    let what = StepEvent::Broke {
+        failure: Failure::lasting(CallEnd::NotSent, why),
+        repeat: Repeat::Never,
+    };
     Event::Step { place, attempt: 1, what }
 }
 
@@ -74,7 +91,8 @@ pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreEr
 /// What a link to a decision is sealed for.
 const SEALED_FOR: &str = "link to a decision";
 
-/// A link with which whoever has it decides: sealed by this installation, good while the question stands.
+/// A link with which whoever has it decides: sealed by this installation, good while the question
+/// stands.
 #[derive(Debug)]
 pub(crate) struct Link;
 
@@ -82,7 +100,8 @@ impl Link {
     /// The link to what a step asks.
     pub async fn to(node: &Node, job: JobId, place: &str) -> Result<String, String> {
         let all = decisions::of_job(&node.work_db, job).await.map_err(|e| e.to_string())?;
-        let one = all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
+        let one =
+            all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
         let link = node.vault.seal_link(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
         Ok(format!("{}/decide#{link}", node.public_url()))
     }
@@ -102,7 +121,12 @@ impl Link {
 }
 
 /// The link to a decision for a message that tells of it, if this is one and has room for it.
-pub(super) async fn link_for(node: &Node, job: JobId, place: &Place, give: &Value) -> Option<Result<String, String>> {
+pub(super) async fn link_for(
+    node: &Node,
+    job: JobId,
+    place: &Place,
+    give: &Value,
+) -> Option<Result<String, String>> {
     let asks = place.as_str().strip_suffix(".told")?;
     if !give.to_string().contains(LINK) {
         return None;

@@ -1,4 +1,5 @@
-//! What is recorded of a job after an event, out of the effects that the machine has told; and what is outward.
+//! What is recorded of a job after an event, out of the effects that the machine has told; and what
+//! is outward.
 
 use crate::{
     calls::{LONGEST_BODY, body_kept},
@@ -53,7 +54,12 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
     for effect in effects {
         match effect {
             Effect::StepStarted { place, attempt, give } => {
-                record.began.push(AttemptStart { place, attempt: number(attempt), give, request: None });
+                record.began.push(AttemptStart {
+                    place,
+                    attempt: number(attempt),
+                    give,
+                    request: None,
+                });
             }
             Effect::StepEnded { place, attempt, result } => {
                 let (state, output, error) = match result {
@@ -72,9 +78,17 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
                         (StepState::Skipped, None, None)
                     }
                 };
-                record.ended.push(AttemptEnd { place, attempt: number(attempt), state, output, error });
+                record.ended.push(AttemptEnd {
+                    place,
+                    attempt: number(attempt),
+                    state,
+                    output,
+                    error,
+                });
             }
-            Effect::StepSaw { place, attempt, saw } => record.saw.push(Saw { place, attempt: number(attempt), saw }),
+            Effect::StepSaw { place, attempt, saw } => {
+                record.saw.push(Saw { place, attempt: number(attempt), saw })
+            }
             Effect::Call(call) => outward.calls.push(call),
             Effect::Launch(launching) => outward.launches.push(launching),
             Effect::Recall(recall) => outward.recalls.push(recall),
@@ -84,7 +98,9 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
             Effect::LeaveQueue(place) => outward.left.push(place.to_string()),
             Effect::Emit(event) => record.emitted.push(event),
             Effect::GoOn { until } => (record.then, outward.wake) = (Then::GoOn, until),
-            Effect::Wait { until, alarm } => record.then = Then::Wait { until, alarm: alarm.then_some(seen) },
+            Effect::Wait { until, alarm } => {
+                record.then = Then::Wait { until, alarm: alarm.then_some(seen) }
+            }
             Effect::Rest => record.then = Then::Rest,
             Effect::Unsure { failure } => record.then = unsure(failure),
             Effect::End { state, effect, failure, outputs } => {
@@ -96,15 +112,21 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
 }
 
 fn unsure(failure: String) -> Then {
-    Then::End { state: JobState::Unsure, effect: None, failure: Some(failure), outputs: Value::Null }
+    Then::End {
+        state: JobState::Unsure,
+        effect: None,
+        failure: Some(failure),
+        outputs: Value::Null,
+    }
 }
 
 fn number(n: u32) -> i32 {
     i32::try_from(n).unwrap_or(i32::MAX)
 }
 
-/// Completes what is recorded by what is sent for it, and hides secrets in what is text for people. What later steps work
-/// with (what was given to lists, what steps gave, events) is recorded as it is.
+/// Completes what is recorded by what is sent for it, and hides secrets in what is text for people.
+/// What later steps work with (what was given to lists, what steps gave, events) is recorded as it
+/// is.
 pub(super) fn complete(record: &mut Record, calls: &[CallOut], published: &Published) {
     note_requests(record, calls, published);
     for question in &mut record.asked {
@@ -116,13 +138,19 @@ pub(super) fn complete(record: &mut Record, calls: &[CallOut], published: &Publi
 /// Notes with each try that begins now what is sent for it, hidden before it is cut.
 fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) {
     for call in calls {
-        let began = record.began.iter_mut().find(|b| b.place == call.place && b.attempt == number(call.attempt));
+        let began = record
+            .began
+            .iter_mut()
+            .find(|b| b.place == call.place && b.attempt == number(call.attempt));
         let planned = published.catalog.operation(&call.via, &call.operation).ok();
-        let planned = planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
+        let planned =
+            planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
         if let (Some(began), Some(ShownRequest { method, target, body })) = (began, planned) {
             let target = published.redactor.text(&target);
             let body = body.map(|body| body_kept(published.redactor.value(body)));
-            began.request = Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }));
+            began.request = Some(
+                json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }),
+            );
         }
     }
 }

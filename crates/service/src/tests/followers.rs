@@ -39,7 +39,9 @@ async fn a_stream_ends_with_its_token() {
     let by = arvok_store::audit::By::Token("admin");
     arvok_store::access::remove_token(&desk.node.db, "viewer", by).await.expect("revokes");
     let ended = tokio::time::timeout(Duration::from_secs(20), async {
-        while let Some(chunk) = std::future::poll_fn(|context| body.as_mut().poll_next(context)).await {
+        while let Some(chunk) =
+            std::future::poll_fn(|context| body.as_mut().poll_next(context)).await
+        {
             chunk.unwrap_or_else(|_| panic!("a chunk"));
         }
     });
@@ -70,13 +72,19 @@ async fn who_does_not_read_his_rehearsal_does_not_keep_others_from_theirs() {
     let desk = Desk::new().await;
     let rule = "rule: any\ndispatch: { runbook: note }\n";
     let alerts: Vec<_> = (0..30_000)
-        .map(|i| json!({ "source": "yard", "kind": "a", "resource": "vm/a", "id": i.to_string(), "time": "2026-11-25T03:00:00Z" }))
+        .map(|i| {
+            json!({ "source": "yard", "kind": "a", "resource": "vm/a", "id": i.to_string(),
+            "time": "2026-11-25T03:00:00Z" })
+        })
         .collect();
     let body = json!({ "file": { "file": "a.yaml", "text": rule }, "alerts": alerts });
-    let rehearse = |body: &Value| shown(TestRequest::post().uri("/api/v1/rehearsals"), "viewer").set_json(body);
+    let rehearse = |body: &Value| {
+        shown(TestRequest::post().uri("/api/v1/rehearsals"), "viewer").set_json(body)
+    };
     let room = desk.node.rehearsals.available_permits();
     // All is ready before the first begins: its place is free again after a while.
-    let (whole, one) = (small_enough(&body), json!({ "file": body["file"], "alerts": alerts[..1] }));
+    let (whole, one) =
+        (small_enough(&body), json!({ "file": body["file"], "alerts": alerts[..1] }));
     let asked: Vec<_> = (0..room).map(|_| rehearse(&whole)).collect();
     let mut unread = Vec::new();
     for request in asked {
@@ -93,7 +101,9 @@ async fn who_does_not_read_his_rehearsal_does_not_keep_others_from_theirs() {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
     };
-    tokio::time::timeout(Duration::from_secs(30), freed).await.expect("their places are free again");
+    tokio::time::timeout(Duration::from_secs(30), freed)
+        .await
+        .expect("their places are free again");
     drop(unread);
     let read = desk.ask(rehearse(&one)).await;
     assert_eq!(read.status, 200, "{read:?}");

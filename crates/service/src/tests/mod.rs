@@ -74,7 +74,9 @@ impl Desk {
         let pools = serve::pools(&url, 12).await.expect("connects");
         schema::migrate(&pools.work).await.expect("migrates");
         for role in [Role::Viewer, Role::Responder, Role::Author, Role::Admin] {
-            access::add_token(&pools.work, role.as_str(), role, role.as_str(), clock::now()).await.expect("adds");
+            access::add_token(&pools.work, role.as_str(), role, role.as_str(), clock::now())
+                .await
+                .expect("adds");
         }
         let (door, queue) = AdmissionControl::new();
         let (stop, stopping) = watch::channel(false);
@@ -82,7 +84,8 @@ impl Desk {
         let tools = (vault, Drivers::new().expect("a client"));
         let node = Node::new(&Config::default(), pools, "here".into(), tools, door, stopping);
         let sealed = node.vault.seal("x", "pier-sender-token").expect("seals");
-        let secret = secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };
+        let secret =
+            secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };
         secrets::set(&node.work_db, secret, clock::now()).await.expect("sets");
         node.reload().await.expect("loads");
         // As the heartbeat does.
@@ -95,7 +98,10 @@ impl Desk {
         &self,
         request: TestRequest,
     ) -> Result<ServiceResponse<impl MessageBody + use<>>, actix_web::Error> {
-        let app = App::new().app_data(self.node.clone()).wrap(from_fn(api::guard_headers)).configure(api::configure);
+        let app = App::new()
+            .app_data(self.node.clone())
+            .wrap(from_fn(api::guard_headers))
+            .configure(api::configure);
         let app = init_service(app).await;
         try_call_service(&app, request.to_request()).await
     }
@@ -110,16 +116,22 @@ impl Desk {
             }
         };
         let status = answer.status().as_u16();
-        let retry_after = answer.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok()).map(str::to_owned);
+        let retry_after = answer
+            .headers()
+            .get(header::RETRY_AFTER)
+            .and_then(|v| v.to_str().ok())
+            .map(str::to_owned);
         let body = read_body(answer).await;
-        let json = serde_json::from_slice(&body).unwrap_or_else(|_| String::from_utf8_lossy(&body).into());
+        let json =
+            serde_json::from_slice(&body).unwrap_or_else(|_| String::from_utf8_lossy(&body).into());
         Said { status, json, retry_after }
     }
 
     /// Publishes as an author.
     pub async fn publish(&self, text: &str) -> Said {
         let body = serde_json::json!({ "files": [{ "file": "a.yaml", "text": text }] });
-        let said = self.ask(authored(TestRequest::post().uri("/api/v1/publish")).set_json(body)).await;
+        let said =
+            self.ask(authored(TestRequest::post().uri("/api/v1/publish")).set_json(body)).await;
         self.node.reload().await.expect("loads");
         said
     }

@@ -3,8 +3,8 @@
 use super::*;
 use std::fmt::Write;
 
-/// Of each operation what nobody, a viewer, a responder, an author and an admin are answered. What is asked about is
-/// not there, so that whoever may ask is told so (404) or what is missing (400).
+/// Of each operation what nobody, a viewer, a responder, an author and an admin are answered. What
+/// is asked about is not there, so that whoever may ask is told so (404) or what is missing (400).
 #[actix_web::test]
 async fn every_operation_knows_who_may_ask() {
     let desk = Desk::new().await;
@@ -18,18 +18,21 @@ async fn every_operation_knows_who_may_ask() {
             }
             assert!(!said.contains(&500), "{method} {path}: {said:?}");
             let said: Vec<String> = said.iter().map(u16::to_string).collect();
-            writeln!(table, "{:<7}{path:<44}{}", method.to_uppercase(), said.join(" ")).expect("writes");
+            writeln!(table, "{:<7}{path:<44}{}", method.to_uppercase(), said.join(" "))
+                .expect("writes");
         }
     }
     insta::assert_snapshot!(table);
 }
 
 async fn asked(desk: &Desk, method: &str, path: &str, token: &str) -> u16 {
-    let filled: Vec<&str> = path.split('/').map(|part| if part.starts_with('{') { "1" } else { part }).collect();
+    let filled: Vec<&str> =
+        path.split('/').map(|part| if part.starts_with('{') { "1" } else { part }).collect();
     let method = method.to_uppercase().parse().expect("a method");
     let request = TestRequest::default().method(method).uri(&filled.join("/"));
     let request = if token.is_empty() { request } else { shown(request, token) };
-    let request = request.insert_header((header::CONTENT_TYPE, "application/json")).set_payload(body(path));
+    let request =
+        request.insert_header((header::CONTENT_TYPE, "application/json")).set_payload(body(path));
     // As the heartbeat does, however long all of them take.
     desk.node.vitals.committed();
     match desk.head(request).await {
@@ -55,21 +58,28 @@ fn body(path: &str) -> &'static str {
 #[actix_web::test]
 async fn a_session_may_change_things_only_from_the_console() {
     let desk = Desk::new().await;
-    let sign_in = TestRequest::post().uri("/api/v1/session").set_json(serde_json::json!({ "token": "author" }));
+    let sign_in = TestRequest::post()
+        .uri("/api/v1/session")
+        .set_json(serde_json::json!({ "token": "author" }));
     let answer = desk.head(sign_in).await.expect("signs in");
     let cookie = answer.response().cookies().next().expect("a cookie").into_owned();
     assert!(cookie.secure() == Some(true) && cookie.http_only() == Some(true), "{cookie}");
     let with = |request: TestRequest| request.cookie(cookie.clone());
     let me = desk.ask(with(TestRequest::get().uri("/api/v1/me"))).await;
     assert_eq!((me.status, me.json["role"].as_str()), (200, Some("author")));
-    let publish = || with(TestRequest::post().uri("/api/v1/publish")).set_json(serde_json::json!({ "files": [] }));
+    let publish = || {
+        with(TestRequest::post().uri("/api/v1/publish"))
+            .set_json(serde_json::json!({ "files": [] }))
+    };
     assert_eq!(
         told(&desk.ask(publish()).await),
         "403 cross-site: a change from the console must carry the header X-Arvok-Console"
     );
     assert_ne!(desk.ask(publish().insert_header(("x-arvok-console", "1"))).await.status, 403);
     assert!(
-        access::remove_token(&desk.node.db, "author", arvok_store::audit::By::Token("admin")).await.expect("revokes")
+        access::remove_token(&desk.node.db, "author", arvok_store::audit::By::Token("admin"))
+            .await
+            .expect("revokes")
             == access::Revoked::Yes
     );
     assert_eq!(
@@ -84,7 +94,12 @@ async fn every_answer_tells_browsers_what_it_may_do() {
     let desk = Desk::new().await;
     for path in ["/healthz", "/api/v1/me", "/api/v1/nothing", "/in/x", "/"] {
         let answer = desk.head(TestRequest::get().uri(path)).await.expect("answers");
-        for name in ["content-security-policy", "x-content-type-options", "referrer-policy", "x-frame-options"] {
+        for name in [
+            "content-security-policy",
+            "x-content-type-options",
+            "referrer-policy",
+            "x-frame-options",
+        ] {
             assert!(answer.headers().contains_key(name), "{path}: {name}");
         }
     }

@@ -32,7 +32,8 @@ async fn what_is_wrong_is_told_once_and_is_over_when_it_is_over() {
     for _ in 0..3 {
         selfwatch::look(&desk.node).await.expect("looks");
     }
-    let alarms = || desk.ask(shown(TestRequest::get().uri("/api/v1/alarms?source=arvok"), "viewer"));
+    let alarms =
+        || desk.ask(shown(TestRequest::get().uri("/api/v1/alarms?source=arvok"), "viewer"));
     let standing = alarms().await.json;
     assert_eq!(standing["items"].as_array().map(Vec::len), Some(1), "{standing}");
     assert_eq!(standing["items"][0]["kind"], "due.late");
@@ -49,16 +50,25 @@ async fn what_cannot_be_compiled_keeps_its_last_good_version_and_says_so() {
     assert!(desk.publish(note).await.status < 300);
     assert_eq!(desk.ask(TestRequest::get().uri("/readyz")).await.status, 200);
     // As a newer version of the program may have published.
-    let newer = "INSERT INTO definition (kind, name, version, file, text, published_at, published_by)
-        VALUES ('runbook', 'note', 2, 'a.yaml', 'runbook: note' || chr(10) || 'novel: 5', now(), 'pat')";
+    let newer = "INSERT INTO definition (kind, name, version, file, text, published_at,
+        published_by)
+        VALUES ('runbook', 'note', 2, 'a.yaml', 'runbook: note' || chr(10) || 'novel: 5', now(),
+        'pat')";
     run_sql(&desk, newer).await;
     desk.node.reload().await.expect("loads what it can");
     let said = desk.ask(TestRequest::get().uri("/readyz")).await;
     assert_eq!(
         told(&said),
-        "503 not-ready: runbook note version 2 cannot be compiled by this node; what was before stays"
+        "503 not-ready: runbook note version 2 cannot be compiled by this node; what was before \
+        stays"
     );
-    assert!(desk.node.published().catalog.get::<arvok_core::runbook::Runbook>("note").is_some_and(|(_, v)| v == 1));
+    assert!(
+        desk.node
+            .published()
+            .catalog
+            .get::<arvok_core::runbook::Runbook>("note")
+            .is_some_and(|(_, v)| v == 1)
+    );
     let metrics = desk.ask(TestRequest::get().uri("/metrics")).await.json.to_string();
     assert!(metrics.contains("arvok_faulty_definitions 1"), "{metrics}");
 }
@@ -93,7 +103,11 @@ fn every_refusal_has_a_status_a_code_and_words() {
         .iter()
         .map(|e| {
             let answer = e.error_response();
-            let retry = answer.headers().get(header::RETRY_AFTER).and_then(|v| v.to_str().ok()).unwrap_or("-");
+            let retry = answer
+                .headers()
+                .get(header::RETRY_AFTER)
+                .and_then(|v| v.to_str().ok())
+                .unwrap_or("-");
             format!("{} retry {retry}: {e}", answer.status().as_u16())
         })
         .collect();

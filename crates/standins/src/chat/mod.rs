@@ -1,5 +1,5 @@
-//! The crew chat: keeps messages by channel. One with buttons is answered by whoever presses the first of them, and the address
-//! that came with it is called.
+//! The crew chat: keeps messages by channel. One with buttons is answered by whoever presses the
+//! first of them, and the address that came with it is called.
 
 use crate::{
     StandinError,
@@ -58,10 +58,14 @@ pub struct Room {
 impl Room {
     fn press(&mut self, channel: &str, id: u64, pressed: Pressed) -> Answer {
         let found = self.messages.iter_mut().find(|m| m.id == id && m.channel == channel);
-        let message = found.ok_or_else(|| (404, format!("there is no message {id} in {channel}")))?;
+        let message =
+            found.ok_or_else(|| (404, format!("there is no message {id} in {channel}")))?;
         if !message.buttons.contains_key(&pressed.choice) {
             let known: Vec<&str> = message.buttons.keys().map(String::as_str).collect();
-            return Err((422, format!("there is no button {}; there are {}", pressed.choice, known.join(", "))));
+            return Err((
+                422,
+                format!("there is no button {}; there are {}", pressed.choice, known.join(", ")),
+            ));
         }
         if let Some(before) = &message.pressed {
             return Err((409, format!("{} was quicker: {}", before.by, before.choice)));
@@ -92,7 +96,8 @@ pub fn start(port: u16, token: String) -> Result<RunningChat, StandinError> {
 
 /// Calls whoever waits for a button to be pressed.
 async fn tell(chat: Office<Room>) {
-    let http = arvok_connect::http_client().timeout(Duration::from_secs(5)).build().unwrap_or_default();
+    let http =
+        arvok_connect::http_client().timeout(Duration::from_secs(5)).build().unwrap_or_default();
     loop {
         tokio::time::sleep(Duration::from_millis(50)).await;
         for (at, pressed) in chat.with(|room| std::mem::take(&mut room.calls)) {
@@ -120,7 +125,10 @@ impl RunningChat {
     /// In words, if there is no such message or button, or somebody was quicker.
     pub fn press(&self, message: &Message, choice: &str, by: &str) -> Result<(), String> {
         let pressed = Pressed { choice: choice.to_owned(), by: by.to_owned() };
-        self.0.with(|room| room.press(&message.channel, message.id, pressed)).map(drop).map_err(|(_, why)| why)
+        self.0
+            .with(|room| room.press(&message.channel, message.id, pressed))
+            .map(drop)
+            .map_err(|(_, why)| why)
     }
 
     /// Switches faults.
@@ -144,7 +152,12 @@ struct Say {
     call_back: Option<String>,
 }
 
-async fn say(chat: Kept, channel: web::Path<String>, ask: web::Json<Say>, request: HttpRequest) -> HttpResponse {
+async fn say(
+    chat: Kept,
+    channel: web::Path<String>,
+    ask: web::Json<Say>,
+    request: HttpRequest,
+) -> HttpResponse {
     let Say { text, buttons, call_back } = ask.into_inner();
     let work = |room: &mut Room| -> Answer {
         if text.trim().is_empty() || text.len() > 4000 {
@@ -156,7 +169,8 @@ async fn say(chat: Kept, channel: web::Path<String>, ask: web::Json<Say>, reques
         room.said += 1;
         let at = chrono::Utc::now().to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
         let channel = channel.into_inner();
-        let message = Message { id: room.said, channel, text, at, buttons, pressed: None, call_back };
+        let message =
+            Message { id: room.said, channel, text, at, buttons, pressed: None, call_back };
         let answer = json!(message);
         room.messages.push(message);
         if room.messages.len() > KEPT {
@@ -168,7 +182,8 @@ async fn say(chat: Kept, channel: web::Path<String>, ask: web::Json<Say>, reques
 }
 
 async fn about(chat: Kept, request: HttpRequest) -> HttpResponse {
-    chat.serve(&request, |_| Ok((200, json!({ "component": "crew chat", "version": "2.0.7" })))).await
+    chat.serve(&request, |_| Ok((200, json!({ "component": "crew chat", "version": "2.0.7" }))))
+        .await
 }
 
 async fn read(chat: Kept, channel: web::Path<String>, request: HttpRequest) -> HttpResponse {

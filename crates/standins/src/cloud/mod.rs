@@ -1,5 +1,6 @@
-//! A cloud whose instances take time to come up, and are taken away with notice. What takes time is an operation at an
-//! address of its own, which says when it is done; whoever leaves an address to call back at is called.
+//! A cloud whose instances take time to come up, and are taken away with notice. What takes time is
+//! an operation at an address of its own, which says when it is done; whoever leaves an address to
+//! call back at is called.
 
 use crate::{
     Sight, StandinError, Watched,
@@ -79,7 +80,8 @@ impl Watched for Cloud {
                 Some(seconds) => format!("{name} is taken away in {seconds} s"),
                 None => format!("{name} stays"),
             },
-            more: json!({ "value": instance.leaves_in(), "labels": { "preemptible": instance.preemptible.to_string() } }),
+            more: json!({ "value": instance.leaves_in(),
+                "labels": { "preemptible": instance.preemptible.to_string() } }),
         };
         self.instances.iter().map(sight).collect()
     }
@@ -101,11 +103,14 @@ impl Cloud {
     /// What has become of everything by now, and who is to be called for it.
     fn go_on(&mut self) -> Vec<(String, Value)> {
         let now = Instant::now();
-        for instance in self.instances.values_mut().filter(|i| i.leaves.is_some_and(|at| at <= now)) {
+        for instance in self.instances.values_mut().filter(|i| i.leaves.is_some_and(|at| at <= now))
+        {
             instance.state = "gone";
         }
         let mut calls = Vec::new();
-        for (number, operation) in self.operations.iter_mut().filter(|(_, o)| !o.told && o.until <= now) {
+        for (number, operation) in
+            self.operations.iter_mut().filter(|(_, o)| !o.told && o.until <= now)
+        {
             operation.told = true;
             let alive = self.instances.get_mut(&operation.instance).filter(|i| i.state != "gone");
             if let Some(instance) = alive {
@@ -115,12 +120,9 @@ impl Cloud {
                 instance.state = if operation.what == "remove" { "gone" } else { "running" };
             }
             let saved = self.instances.get(&operation.instance).and_then(|i| i.saved_as.clone());
-            calls.extend(
-                operation
-                    .call_back
-                    .clone()
-                    .map(|at| (at, json!({ "instance": operation.instance, "saved_as": saved, "ok": true }))),
-            );
+            calls.extend(operation.call_back.clone().map(|at| {
+                (at, json!({ "instance": operation.instance, "saved_as": saved, "ok": true }))
+            }));
         }
         calls
     }
@@ -134,8 +136,10 @@ impl Cloud {
             self.operations.pop_first();
         }
         let until = Instant::now() + self.takes;
-        self.operations
-            .insert(number, Operation { instance: instance.to_owned(), what, until, call_back, told: false });
+        self.operations.insert(
+            number,
+            Operation { instance: instance.to_owned(), what, until, call_back, told: false },
+        );
         Ok((202, json!({ "operation": number, "instance": instance })))
     }
 }
@@ -162,7 +166,10 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, 
             .route("/operations/{number}", web::get().to(operation));
     })?;
     let clock = tokio::spawn(async move {
-        let http = arvok_connect::http_client().timeout(Duration::from_secs(5)).build().unwrap_or_default();
+        let http = arvok_connect::http_client()
+            .timeout(Duration::from_secs(5))
+            .build()
+            .unwrap_or_default();
         loop {
             tokio::time::sleep(Duration::from_millis(50)).await;
             for (at, told) in calling.with(Cloud::go_on) {
@@ -235,12 +242,19 @@ struct Reclaim {
 }
 
 /// For whoever plays: gives notice.
-async fn reclaim(kept: Kept, name: web::Path<String>, ask: web::Json<Reclaim>, request: HttpRequest) -> HttpResponse {
+async fn reclaim(
+    kept: Kept,
+    name: web::Path<String>,
+    ask: web::Json<Reclaim>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
         let after = Duration::from_secs(ask.seconds.min(3600));
         match cloud.reclaim(&name, after) {
             true => Ok((202, json!({ "instance": *name, "leaves_in_seconds": after.as_secs() }))),
-            false => Err((409, format!("{name} is not taken away: it must be preemptible, and run"))),
+            false => {
+                Err((409, format!("{name} is not taken away: it must be preemptible, and run")))
+            }
         }
     };
     kept.serve(&request, work).await
@@ -259,7 +273,12 @@ struct Save {
     call_back: Option<String>,
 }
 
-async fn save(kept: Kept, name: web::Path<String>, ask: web::Json<Save>, request: HttpRequest) -> HttpResponse {
+async fn save(
+    kept: Kept,
+    name: web::Path<String>,
+    ask: web::Json<Save>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
         known(cloud, &name)?.state = "saving";
         cloud.begin(&name, "save", ask.into_inner().call_back)
@@ -269,7 +288,10 @@ async fn save(kept: Kept, name: web::Path<String>, ask: web::Json<Save>, request
 
 async fn operation(kept: Kept, number: web::Path<u64>, request: HttpRequest) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
-        let found = cloud.operations.get(&number).ok_or_else(|| (404, format!("there is no operation {number}")))?;
+        let found = cloud
+            .operations
+            .get(&number)
+            .ok_or_else(|| (404, format!("there is no operation {number}")))?;
         let state = if found.until <= Instant::now() { "done" } else { "under way" };
         Ok((200, json!({ "operation": *number, "instance": found.instance, "state": state })))
     };

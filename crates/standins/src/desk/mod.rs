@@ -1,5 +1,5 @@
-//! The ticket desk: gives tokens to whoever knows its client's secret (OAuth 2.0), lists in pages, opens once for each key,
-//! and describes itself.
+//! The ticket desk: gives tokens to whoever knows its client's secret (OAuth 2.0), lists in pages,
+//! opens once for each key, and describes itself.
 
 use crate::{
     StandinError,
@@ -83,7 +83,13 @@ pub type RunningDesk = Running<Desk>;
 
 /// Starts a desk.
 pub fn start(options: DeskOptions) -> Result<RunningDesk, StandinError> {
-    let desk = Desk { secret: options.secret, opened: 0, given: 0, tokens: BTreeMap::new(), tickets: BTreeMap::new() };
+    let desk = Desk {
+        secret: options.secret,
+        opened: 0,
+        given: 0,
+        tokens: BTreeMap::new(),
+        tickets: BTreeMap::new(),
+    };
     Office::new(desk, options.token).open(options.port, |config| {
         config
             .route("/description", web::get().to(description))
@@ -121,7 +127,8 @@ async fn token(desk: Kept, asking: web::Form<Asking>, request: HttpRequest) -> H
         if shown != Some(format!("arvok:{}", desk.secret).into_bytes()) {
             return Ok((
                 401,
-                json!({ "error": "invalid_client", "error_description": "this client is not known here" }),
+                json!({ "error": "invalid_client", "error_description": "this client is not known \
+                    here" }),
             ));
         }
         if asking.grant_type != "client_credentials" {
@@ -136,9 +143,14 @@ async fn token(desk: Kept, asking: web::Form<Asking>, request: HttpRequest) -> H
 }
 
 /// Whoever shows a token that lasts is served.
-async fn known(desk: &Office<Desk>, request: &HttpRequest, work: impl FnOnce(&mut Desk) -> Answer) -> HttpResponse {
+async fn known(
+    desk: &Office<Desk>,
+    request: &HttpRequest,
+    work: impl FnOnce(&mut Desk) -> Answer,
+) -> HttpResponse {
     let shown = shown(request, "Bearer ").unwrap_or_default().to_owned();
-    let good = desk.with(|desk| desk.tokens.get(&shown).is_some_and(|until| *until > chrono::Utc::now()));
+    let good =
+        desk.with(|desk| desk.tokens.get(&shown).is_some_and(|until| *until > chrono::Utc::now()));
     if !good {
         return respond(Err((401, "a token is needed, and not this one".into())));
     }
@@ -146,7 +158,8 @@ async fn known(desk: &Office<Desk>, request: &HttpRequest, work: impl FnOnce(&mu
 }
 
 async fn about(desk: Kept, request: HttpRequest) -> HttpResponse {
-    known(&desk, &request, |_| Ok((200, json!({ "component": "ticket desk", "version": "1.4.0" })))).await
+    known(&desk, &request, |_| Ok((200, json!({ "component": "ticket desk", "version": "1.4.0" }))))
+        .await
 }
 
 #[derive(Deserialize)]
@@ -164,7 +177,11 @@ async fn list(desk: Kept, which: web::Query<Which>, request: HttpRequest) -> Htt
             which.state.as_ref().is_none_or(|state| t.state == state)
                 && which.about.as_ref().is_none_or(|about| t.about.as_ref() == Some(about))
         };
-        let mut found = desk.tickets.range(which.after.map_or(0, |after| after + 1)..).map(|(_, t)| t).filter(fits);
+        let mut found = desk
+            .tickets
+            .range(which.after.map_or(0, |after| after + 1)..)
+            .map(|(_, t)| t)
+            .filter(fits);
         let page: Vec<&Ticket> = found.by_ref().take(limit).collect();
         let next = found.next().and(page.last()).map(|last| last.number.to_string());
         Ok((200, json!({ "tickets": page, "next": next })))
@@ -215,7 +232,12 @@ struct Note {
     text: String,
 }
 
-async fn note(desk: Kept, number: web::Path<u64>, ask: web::Json<Note>, request: HttpRequest) -> HttpResponse {
+async fn note(
+    desk: Kept,
+    number: web::Path<u64>,
+    ask: web::Json<Note>,
+    request: HttpRequest,
+) -> HttpResponse {
     known(&desk, &request, |desk| {
         let ticket = desk.ticket(*number)?;
         ticket.notes.push(ask.into_inner().text);
@@ -224,7 +246,12 @@ async fn note(desk: Kept, number: web::Path<u64>, ask: web::Json<Note>, request:
     .await
 }
 
-async fn close(desk: Kept, number: web::Path<u64>, ask: web::Json<Value>, request: HttpRequest) -> HttpResponse {
+async fn close(
+    desk: Kept,
+    number: web::Path<u64>,
+    ask: web::Json<Value>,
+    request: HttpRequest,
+) -> HttpResponse {
     known(&desk, &request, |desk| {
         let ticket = desk.ticket(*number)?;
         if ticket.state == "open" {

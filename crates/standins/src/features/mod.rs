@@ -1,4 +1,5 @@
-//! Switches of features, each on for a share of the passengers. A share moves by a step at a time at most.
+//! Switches of features, each on for a share of the passengers. A share moves by a step at a time
+//! at most.
 
 use crate::{
     Sight, StandinError, Watched,
@@ -39,7 +40,11 @@ impl Watched for Features {
             check: "feature.failing",
             about: format!("feature/{name}"),
             wrong: feature.failing() >= RAISE,
-            text: format!("{} % of the requests with {name} fail; it is on for {} %", feature.failing(), feature.share),
+            text: format!(
+                "{} % of the requests with {name} fail; it is on for {} %",
+                feature.failing(),
+                feature.share
+            ),
             more: json!({ "value": feature.failing() }),
         };
         self.iter().map(sight).collect()
@@ -64,7 +69,10 @@ pub fn start(port: u16, token: String) -> Result<RunningFeatures, StandinError> 
 type Kept = web::Data<Office<Features>>;
 
 async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |_| Ok((200, json!({ "component": "feature switches", "version": "2.2.0" })))).await
+    kept.serve(&request, |_| {
+        Ok((200, json!({ "component": "feature switches", "version": "2.2.0" })))
+    })
+    .await
 }
 
 fn known<'f>(features: &'f mut Features, name: &str) -> Result<&'f mut Feature, (u16, String)> {
@@ -73,8 +81,13 @@ fn known<'f>(features: &'f mut Features, name: &str) -> Result<&'f mut Feature, 
 
 async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     kept.serve(&request, |features| {
-        known(features, &name)
-            .map(|f| (200, json!({ "name": *name, "share": f.share, "failing_percent": f.failing(), "by": f.by })))
+        known(features, &name).map(|f| {
+            (
+                200,
+                json!({ "name": *name, "share": f.share, "failing_percent": f.failing(),
+                "by": f.by }),
+            )
+        })
     })
     .await
 }
@@ -87,7 +100,12 @@ struct Change {
     from: Option<u8>,
 }
 
-async fn change(kept: Kept, name: web::Path<String>, ask: web::Json<Change>, request: HttpRequest) -> HttpResponse {
+async fn change(
+    kept: Kept,
+    name: web::Path<String>,
+    ask: web::Json<Change>,
+    request: HttpRequest,
+) -> HttpResponse {
     let Change { share, by, from } = ask.into_inner();
     let work = |features: &mut Features| -> Answer {
         let feature = known(features, &name)?;

@@ -1,5 +1,6 @@
-//! The register of the gate kiosks: listed in pages by links (RFC 8288), each with the page that it shows, which may be broken
-//! and is mended by a restart that takes a moment, and with paper, which only a person can fill.
+//! The register of the gate kiosks: listed in pages by links (RFC 8288), each with the page that it
+//! shows, which may be broken and is mended by a restart that takes a moment, and with paper, which
+//! only a person can fill.
 
 use crate::{
     Sight, StandinError, Watched,
@@ -58,7 +59,8 @@ impl Kiosks {
     }
 
     fn kiosk(&mut self, name: &str) -> Result<&mut Kiosk, (u16, String)> {
-        let found = self.kiosks.get_mut(name).ok_or_else(|| (404, format!("there is no kiosk {name}")))?;
+        let found =
+            self.kiosks.get_mut(name).ok_or_else(|| (404, format!("there is no kiosk {name}")))?;
         if found.restarts_until.is_some_and(|until| Instant::now() >= until) {
             found.restarts_until = None;
             found.page = format!("{GOOD_PAGE} {}", found.terminal);
@@ -86,8 +88,17 @@ impl Watched for Kiosks {
             let more = json!({ "labels": { "terminal": kiosk.terminal } });
             let wrong = !kiosk.page.starts_with(GOOD_PAGE);
             let text = format!("the page of {name} shows: {}", kiosk.page);
-            let page = Sight { check: "kiosk.page", about: about.clone(), wrong, text, more: more.clone() };
-            let text = format!("{name} {} paper for tickets", if kiosk.paper { "has" } else { "is out of" });
+            let page = Sight {
+                check: "kiosk.page",
+                about: about.clone(),
+                wrong,
+                text,
+                more: more.clone(),
+            };
+            let text = format!(
+                "{name} {} paper for tickets",
+                if kiosk.paper { "has" } else { "is out of" }
+            );
             Some([page, Sight { check: "kiosk.paper", about, wrong: !kiosk.paper, text, more }])
         });
         seen.flatten().collect()
@@ -100,7 +111,8 @@ pub type RunningKiosks = Running<Kiosks>;
 /// Starts the register of the Skerrow Ferries; a restart takes so long.
 pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningKiosks, StandinError> {
     let terminals = ["quill", "brack", "nessfold", "oldhithe"];
-    let all = terminals.iter().flat_map(|t| (1..=2).map(move |n| (format!("{t}-kiosk-{n}"), kiosk(t))));
+    let all =
+        terminals.iter().flat_map(|t| (1..=2).map(move |n| (format!("{t}-kiosk-{n}"), kiosk(t))));
     Office::new(Kiosks { takes, kiosks: all.collect() }, token).open(port, |config| {
         config
             .route("/about", web::get().to(about))
@@ -116,7 +128,10 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningKiosks,
 type Kept = web::Data<Office<Kiosks>>;
 
 async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |_| Ok((200, json!({ "component": "kiosk register", "version": "3.3.1" })))).await
+    kept.serve(&request, |_| {
+        Ok((200, json!({ "component": "kiosk register", "version": "3.3.1" })))
+    })
+    .await
 }
 
 #[derive(Deserialize)]
@@ -130,18 +145,26 @@ async fn list(kept: Kept, which: web::Query<Which>, request: HttpRequest) -> Htt
     let (mut answer, more) = {
         let mut more = false;
         let work = |kiosks: &mut Kiosks| {
-            let fits = |k: &&(String, Kiosk)| which.terminal.as_ref().is_none_or(|t| k.1.terminal == *t);
+            let fits =
+                |k: &&(String, Kiosk)| which.terminal.as_ref().is_none_or(|t| k.1.terminal == *t);
             let all: Vec<(String, Kiosk)> = kiosks.kiosks.clone().into_iter().collect();
             let found: Vec<_> = all.iter().filter(fits).skip(from).collect();
             more = found.len() > PAGE;
             let page = found.into_iter().take(PAGE);
-            Ok((200, page.map(|(name, k)| json!({ "name": name, "terminal": k.terminal, "page": k.page })).collect()))
+            Ok((
+                200,
+                page.map(
+                    |(name, k)| json!({ "name": name, "terminal": k.terminal, "page": k.page }),
+                )
+                .collect(),
+            ))
         };
         let answer = kept.serve(&request, work).await;
         (answer, more)
     };
     if more {
-        let terminal = which.terminal.as_ref().map_or_else(String::new, |t| format!("&terminal={t}"));
+        let terminal =
+            which.terminal.as_ref().map_or_else(String::new, |t| format!("&terminal={t}"));
         let next = format!("</kiosks?from={}{terminal}>; rel=\"next\"", from + PAGE);
         if let Ok(value) = header::HeaderValue::from_str(&next) {
             answer.headers_mut().insert(header::LINK, value);
@@ -156,7 +179,8 @@ async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> Http
         let state = if kiosk.restarts_until.is_some() { "restarting" } else { "up" };
         Ok((
             200,
-            json!({ "name": *name, "terminal": kiosk.terminal, "page": kiosk.page, "state": state, "registered_by": kiosk.registered_by }),
+            json!({ "name": *name, "terminal": kiosk.terminal, "page": kiosk.page, "state": state,
+                "registered_by": kiosk.registered_by }),
         ))
     };
     kept.serve(&request, work).await
@@ -169,12 +193,20 @@ struct Register {
     terminal: Option<String>,
 }
 
-async fn register(kept: Kept, name: web::Path<String>, ask: web::Json<Register>, request: HttpRequest) -> HttpResponse {
+async fn register(
+    kept: Kept,
+    name: web::Path<String>,
+    ask: web::Json<Register>,
+    request: HttpRequest,
+) -> HttpResponse {
     let Register { by, terminal } = ask.into_inner();
     let work = |kiosks: &mut Kiosks| -> Answer {
         if let Some(terminal) = terminal.filter(|_| !kiosks.kiosks.contains_key(name.as_str())) {
             if kiosks.kiosks.len() >= MOST {
-                return Err((409, format!("there are {MOST} kiosks, and no more can be registered")));
+                return Err((
+                    409,
+                    format!("there are {MOST} kiosks, and no more can be registered"),
+                ));
             }
             kiosks.add(&name, &terminal);
         }

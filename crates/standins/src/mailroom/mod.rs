@@ -1,4 +1,5 @@
-//! The mailroom: a mail server (SMTP, RFC 5321) that keeps what it takes. Whoever sends says a name and a password (RFC 4954).
+//! The mailroom: a mail server (SMTP, RFC 5321) that keeps what it takes. Whoever sends says a name
+//! and a password (RFC 4954).
 
 use crate::{Faults, StandinError, faults::Fate};
 use base64::{Engine, prelude::BASE64_STANDARD};
@@ -119,7 +120,9 @@ async fn heard(line: &mut Line, most: usize) -> std::io::Result<Option<String>> 
     use tokio::io::AsyncReadExt;
     let mut text = Vec::new();
     line.take(most as u64).read_until(b'\n', &mut text).await?;
-    Ok(text.ends_with(b"\n").then(|| String::from_utf8_lossy(&text).trim_end_matches(['\r', '\n']).to_owned()))
+    Ok(text
+        .ends_with(b"\n")
+        .then(|| String::from_utf8_lossy(&text).trim_end_matches(['\r', '\n']).to_owned()))
 }
 
 /// What stands between angle brackets.
@@ -158,7 +161,11 @@ async fn talk(stream: TcpStream, kept: &Mutex<Mailroom>, password: &str) -> std:
             "DATA" => {
                 say(&mut line, "354 go on").await?;
                 let Some(text) = text(&mut line).await? else { return Ok(()) };
-                let message = Message { from: from.take().unwrap_or_default(), to: std::mem::take(&mut to), text };
+                let message = Message {
+                    from: from.take().unwrap_or_default(),
+                    to: std::mem::take(&mut to),
+                    text,
+                };
                 if !take(&mut line, kept, message).await? {
                     return Ok(());
                 }
@@ -189,7 +196,8 @@ async fn text(line: &mut Line) -> std::io::Result<Option<String>> {
     Ok(None)
 }
 
-/// What happens to a message: after how long, whether it is taken, and what is answered; none: the line is cut.
+/// What happens to a message: after how long, whether it is taken, and what is answered; none: the
+/// line is cut.
 fn fate(faults: &mut Faults) -> (Duration, bool, Option<&'static str>) {
     let (delay, fate) = faults.next();
     let (taken, answer) = match fate {
@@ -216,7 +224,8 @@ async fn take(line: &mut Line, kept: &Mutex<Mailroom>, message: Message) -> std:
     let Some(answer) = answer else { return Ok(false) };
     loop {
         say(line, answer).await?;
-        // One that is not the last of its reply is followed by another (RFC 5321, section 4.2.1), here without end.
+        // One that is not the last of its reply is followed by another (RFC 5321, section 4.2.1),
+        // here without end.
         if answer.as_bytes().get(3) != Some(&b'-') {
             return Ok(true);
         }

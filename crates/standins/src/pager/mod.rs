@@ -1,4 +1,5 @@
-//! The pager: whoever knows the key of a rota pages it; what comes again under one name is one page.
+//! The pager: whoever knows the key of a rota pages it; what comes again under one name is one
+//! page.
 
 use crate::{
     StandinError,
@@ -68,20 +69,38 @@ struct Ask {
 
 /// Pages by the key alone, which stands in a header.
 async fn page(kept: Kept, ask: web::Json<Ask>, request: HttpRequest) -> HttpResponse {
-    let key = request.headers().get("X-Rota-Key").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+    let key = request
+        .headers()
+        .get("X-Rota-Key")
+        .and_then(|v| v.to_str().ok())
+        .unwrap_or_default()
+        .to_owned();
     let work = |pager: &mut Pager| -> Answer {
-        let rota = pager.rotas.get(&key).cloned().ok_or_else(|| (403, "no rota has this key".to_owned()))?;
+        let rota = pager
+            .rotas
+            .get(&key)
+            .cloned()
+            .ok_or_else(|| (403, "no rota has this key".to_owned()))?;
         let Ask { about, text, what } = ask.into_inner();
         let at = (rota.clone(), about.clone());
         if what.as_deref() == Some("over") {
-            let found = pager.pages.get_mut(&at).ok_or_else(|| (404, format!("nobody was paged about {about}")))?;
+            let found = pager
+                .pages
+                .get_mut(&at)
+                .ok_or_else(|| (404, format!("nobody was paged about {about}")))?;
             found.state = "over";
             return Ok((200, json!(found)));
         }
         if pager.pages.len() >= MOST {
             pager.pages.pop_first();
         }
-        let found = pager.pages.entry(at).or_insert(Page { rota, about, text: String::new(), state: "open", times: 0 });
+        let found = pager.pages.entry(at).or_insert(Page {
+            rota,
+            about,
+            text: String::new(),
+            state: "open",
+            times: 0,
+        });
         (found.text, found.state, found.times) = (text, "open", found.times + 1);
         Ok((202, json!(found)))
     };
@@ -89,5 +108,8 @@ async fn page(kept: Kept, ask: web::Json<Ask>, request: HttpRequest) -> HttpResp
 }
 
 async fn list(kept: Kept, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |pager| Ok((200, json!({ "pages": pager.pages.values().collect::<Vec<_>>() })))).await
+    kept.serve(&request, |pager| {
+        Ok((200, json!({ "pages": pager.pages.values().collect::<Vec<_>>() })))
+    })
+    .await
 }

@@ -1,5 +1,5 @@
-//! A queue of ticket mails with its workers: mails come, each worker sends so many a second, and one that is added is there
-//! after a while.
+//! A queue of ticket mails with its workers: mails come, each worker sends so many a second, and
+//! one that is added is there after a while.
 
 use crate::{
     Sight, StandinError, Watched,
@@ -73,7 +73,8 @@ impl Queue {
         let before = self.added.len();
         self.added.retain(|at| *at > now);
         self.workers += u32::try_from(before - self.added.len()).unwrap_or(0);
-        self.waiting = (self.waiting + seconds * (self.coming - self.each * f64::from(self.workers))).max(0.0);
+        self.waiting =
+            (self.waiting + seconds * (self.coming - self.each * f64::from(self.workers))).max(0.0);
         self.long = self.waiting >= if self.long { CLEAR } else { RAISE };
     }
 }
@@ -106,11 +107,13 @@ type Kept = web::Data<Office<Queue>>;
 
 fn told(queue: &mut Queue) -> serde_json::Value {
     queue.go_on();
-    json!({ "waiting": queue.waiting as u64, "workers": queue.workers, "on_their_way": queue.added.len(), "most": MOST })
+    json!({ "waiting": queue.waiting as u64, "workers": queue.workers,
+        "on_their_way": queue.added.len(), "most": MOST })
 }
 
 async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |_| Ok((200, json!({ "component": "mail queue", "version": "0.9.2" })))).await
+    kept.serve(&request, |_| Ok((200, json!({ "component": "mail queue", "version": "0.9.2" }))))
+        .await
 }
 
 async fn show(kept: Kept, request: HttpRequest) -> HttpResponse {

@@ -1,7 +1,8 @@
-//! The release desk: services that run in versions, of which some are faulty, and the import of the night's fares.
+//! The release desk: services that run in versions, of which some are faulty, and the import of the
+//! night's fares.
 //!
-//! A release takes a moment. The desk's own watch measures each service's share of failing requests, posts an alert when it
-//! is too high, and clears it when it has come down.
+//! A release takes a moment. The desk's own watch measures each service's share of failing
+//! requests, posts an alert when it is too high, and clears it when it has come down.
 
 use crate::{
     Faults, Sight, StandinError, Watched,
@@ -106,12 +107,13 @@ fn skerrow(takes: Duration) -> Services {
 
 /// Starts a desk of the Skerrow Ferries.
 pub fn start(options: ReleaseOptions) -> Result<RunningReleases, StandinError> {
-    let at_work = Office::new(skerrow(options.takes), options.token).open(options.port, |config| {
-        config
-            .route("/services/{name}", web::get().to(status))
-            .route("/services/{name}/release", web::post().to(release))
-            .route("/services/{name}/import", web::post().to(import));
-    })?;
+    let at_work =
+        Office::new(skerrow(options.takes), options.token).open(options.port, |config| {
+            config
+                .route("/services/{name}", web::get().to(status))
+                .route("/services/{name}/release", web::post().to(release))
+                .route("/services/{name}/import", web::post().to(import));
+        })?;
     Ok(RunningReleases(at_work.watched(options.report_to)))
 }
 
@@ -147,7 +149,8 @@ async fn serve(
     work: impl FnOnce(&mut Service) -> Answer,
 ) -> HttpResponse {
     let at_work = |services: &mut Services| {
-        let service = services.get_mut(name).ok_or_else(|| (404, format!("there is no service {name}")))?;
+        let service =
+            services.get_mut(name).ok_or_else(|| (404, format!("there is no service {name}")))?;
         service.arrive();
         work(service)
     };
@@ -156,8 +159,10 @@ async fn serve(
 
 fn told(name: &str, service: &Service) -> Value {
     json!({
-        "service": name, "version": service.version, "before": service.before, "failing_percent": service.failing(),
-        "under_way": service.under_way.as_ref().map(|(version, _)| version), "imported": service.imported,
+        "service": name, "version": service.version, "before": service.before,
+            "failing_percent": service.failing(),
+        "under_way": service.under_way.as_ref().map(|(version, _)| version),
+            "imported": service.imported,
     })
 }
 
@@ -170,7 +175,12 @@ struct Release {
     version: String,
 }
 
-async fn release(desk: Desk, name: web::Path<String>, ask: web::Json<Release>, request: HttpRequest) -> HttpResponse {
+async fn release(
+    desk: Desk,
+    name: web::Path<String>,
+    ask: web::Json<Release>,
+    request: HttpRequest,
+) -> HttpResponse {
     let Release { version } = ask.into_inner();
     let work = |service: &mut Service| {
         if !service.versions.contains_key(&version) {
@@ -195,7 +205,12 @@ struct Import {
     night: String,
 }
 
-async fn import(desk: Desk, name: web::Path<String>, ask: web::Json<Import>, request: HttpRequest) -> HttpResponse {
+async fn import(
+    desk: Desk,
+    name: web::Path<String>,
+    ask: web::Json<Import>,
+    request: HttpRequest,
+) -> HttpResponse {
     let Import { night } = ask.into_inner();
     let work = |service: &mut Service| {
         service.imported = Some(night);

@@ -1,5 +1,6 @@
-//! The public web site: its pages, the booking service behind it, and the payment partner, each of which may be unwell in its
-//! own way; and the watch that checks all three and tells of them in one stream.
+//! The public web site: its pages, the booking service behind it, and the payment partner, each of
+//! which may be unwell in its own way; and the watch that checks all three and tells of them in one
+//! stream.
 
 use crate::{
     Sight, StandinError, Watched,
@@ -54,7 +55,8 @@ pub struct Site {
 impl Site {
     /// Has a page show something else.
     pub fn spoil_page(&mut self, name: &str, shows: &str) {
-        self.pages.insert(name.to_owned(), Health { unwell: Some(shows.to_owned()), well_at: None });
+        self.pages
+            .insert(name.to_owned(), Health { unwell: Some(shows.to_owned()), well_at: None });
     }
 
     /// The booking service takes requests and answers none.
@@ -69,7 +71,9 @@ impl Site {
 
     /// What a page shows.
     pub fn shows(&mut self, name: &str) -> Option<String> {
-        self.pages.get_mut(name).map(|page| page.now().map_or_else(|| format!("{GOOD_PAGE}: {name}"), str::to_owned))
+        self.pages
+            .get_mut(name)
+            .map(|page| page.now().map_or_else(|| format!("{GOOD_PAGE}: {name}"), str::to_owned))
     }
 
     fn page(&mut self, name: &str) -> Result<String, (u16, String)> {
@@ -93,9 +97,10 @@ impl Watched for Site {
             let wrong = !shows.starts_with(GOOD_PAGE);
             seen.push(sight("page", &name, wrong, format!("the page {name} shows: {shows}")));
         }
-        for (what, name, health) in
-            [("service", "bookings", &mut self.bookings), ("partner", "payments", &mut self.payments)]
-        {
+        for (what, name, health) in [
+            ("service", "bookings", &mut self.bookings),
+            ("partner", "payments", &mut self.payments),
+        ] {
             let state = health.now().unwrap_or("well").to_owned();
             seen.push(sight(what, name, state != "well", format!("{name}: {state}")));
         }
@@ -110,7 +115,13 @@ pub type RunningSite = Running<Site>;
 pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningSite, StandinError> {
     let pages = ["sailings", "prices"].map(|name| (name.to_owned(), Health::default()));
     let well = Health::default();
-    let site = Site { takes, pages: pages.into(), bookings: well.clone(), payments: well, cases: Vec::new() };
+    let site = Site {
+        takes,
+        pages: pages.into(),
+        bookings: well.clone(),
+        payments: well,
+        cases: Vec::new(),
+    };
     Office::new(site, token).open(port, |config| {
         config
             .route("/about", web::get().to(about))
@@ -126,7 +137,8 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningSite, S
 type Kept = web::Data<Office<Site>>;
 
 async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |_| Ok((200, json!({ "component": "web site", "version": "11.4.0" })))).await
+    kept.serve(&request, |_| Ok((200, json!({ "component": "web site", "version": "11.4.0" }))))
+        .await
 }
 
 async fn page(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
@@ -141,7 +153,10 @@ async fn page(kept: Kept, name: web::Path<String>, request: HttpRequest) -> Http
 async fn refresh(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     let work = |site: &mut Site| -> Answer {
         let takes = site.takes;
-        let page = site.pages.get_mut(name.as_str()).ok_or_else(|| (404, format!("there is no page {name}")))?;
+        let page = site
+            .pages
+            .get_mut(name.as_str())
+            .ok_or_else(|| (404, format!("there is no page {name}")))?;
         page.see_to(takes);
         Ok((202, json!({ "page": *name })))
     };
@@ -149,7 +164,9 @@ async fn refresh(kept: Kept, name: web::Path<String>, request: HttpRequest) -> H
 }
 
 async fn bookings(kept: Kept, request: HttpRequest) -> HttpResponse {
-    let work = |site: &mut Site| -> Answer { Ok((200, json!({ "state": site.bookings.now().unwrap_or("well") }))) };
+    let work = |site: &mut Site| -> Answer {
+        Ok((200, json!({ "state": site.bookings.now().unwrap_or("well") })))
+    };
     kept.serve(&request, work).await
 }
 
@@ -163,7 +180,9 @@ async fn restart(kept: Kept, request: HttpRequest) -> HttpResponse {
 }
 
 async fn payments(kept: Kept, request: HttpRequest) -> HttpResponse {
-    let work = |site: &mut Site| -> Answer { Ok((200, json!({ "state": site.payments.now().unwrap_or("well") }))) };
+    let work = |site: &mut Site| -> Answer {
+        Ok((200, json!({ "state": site.payments.now().unwrap_or("well") })))
+    };
     kept.serve(&request, work).await
 }
 

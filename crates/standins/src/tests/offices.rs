@@ -1,4 +1,5 @@
-//! Desk, kiosks, pager, features, queue and cloud: what each does, and the faults that they have in common.
+//! Desk, kiosks, pager, features, queue and cloud: what each does, and the faults that they have in
+//! common.
 
 use super::*;
 use crate::{Faults, cloud, desk, features, kiosks, pager, queue};
@@ -30,23 +31,35 @@ async fn the_desk_gives_tokens_to_its_client_and_opens_once_for_each_key() {
     };
     assert_eq!(ask("wrong", "client_credentials").await.expect("answers").status(), 401);
     assert_eq!(ask("s3cret", "password").await.expect("answers").status(), 400);
-    let token: Value = ask("s3cret", "client_credentials").await.expect("answers").json().await.expect("JSON");
-    let token: &'static str = Box::leak(token["access_token"].as_str().expect("a token").to_owned().into_boxed_str());
+    let token: Value =
+        ask("s3cret", "client_credentials").await.expect("answers").json().await.expect("JSON");
+    let token: &'static str =
+        Box::leak(token["access_token"].as_str().expect("a token").to_owned().into_boxed_str());
     let caller = Caller::of(desk.url(), token);
     assert_eq!(Caller::of(desk.url(), "other").get("/tickets").await.0, 401);
     for _ in 0..2 {
         assert_eq!(caller.post_once("k1", "/tickets", &json!({ "title": "one" })).await.0, 201);
     }
     for n in 0..4 {
-        assert_eq!(caller.post("/tickets", json!({ "title": format!("more {n}"), "about": "vm/a" })).await.0, 201);
+        assert_eq!(
+            caller
+                .post("/tickets", json!({ "title": format!("more {n}"), "about": "vm/a" }))
+                .await
+                .0,
+            201
+        );
     }
     assert_eq!(caller.post("/tickets", json!({ "title": " " })).await.0, 422);
     let (_, first) = caller.get("/tickets?limit=3").await;
     assert_eq!((first["tickets"].as_array().map(Vec::len), &first["next"]), (Some(3), &json!("3")));
     let (_, last) = caller.get("/tickets?limit=3&after=3&about=vm/a").await;
     assert_eq!((last["tickets"].as_array().map(Vec::len), &last["next"]), (Some(2), &Value::Null));
-    assert_eq!(caller.post("/tickets/1/notes", json!({ "text": "seen" })).await.1["notes"], json!(["seen"]));
-    let close = caller.request(Method::PUT, "/tickets/1/close").json(&json!({ "because": "mended" }));
+    assert_eq!(
+        caller.post("/tickets/1/notes", json!({ "text": "seen" })).await.1["notes"],
+        json!(["seen"])
+    );
+    let close =
+        caller.request(Method::PUT, "/tickets/1/close").json(&json!({ "because": "mended" }));
     assert_eq!(caller.ask(close).await.1["closed_because"], "mended");
     assert_eq!(caller.get("/tickets/9").await, (404, error("there is no ticket 9")));
     assert!(desk::DESCRIPTION.contains("openapi: 3.1.0"));
@@ -62,7 +75,10 @@ async fn the_register_lists_in_pages_and_a_restart_mends_a_page() {
     assert!(last.headers().get("link").is_none());
     register.with(|k| k.break_page("brack-kiosk-1"));
     assert_eq!(caller.get("/kiosks/brack-kiosk-1").await.1["page"], "Error 500");
-    assert_eq!(caller.post("/kiosks/brack-kiosk-1/restart", json!({})).await.1["state"], "restarting");
+    assert_eq!(
+        caller.post("/kiosks/brack-kiosk-1/restart", json!({})).await.1["state"],
+        "restarting"
+    );
     let up = until(&caller, "/kiosks/brack-kiosk-1", |k| k["state"] == "up").await;
     assert_eq!(up["page"], "Departures from brack");
     register.with(|k| k.add("brack-kiosk-9", "brack"));
@@ -80,9 +96,15 @@ async fn the_pager_knows_rotas_by_their_keys_and_pages_once_for_each_matter() {
     };
     assert_eq!(page("wrong", json!({ "about": "a" })).await.0, 403);
     for times in 1..3 {
-        assert_eq!(page("rota-key", json!({ "about": "disk", "text": "full" })).await.1["times"], times);
+        assert_eq!(
+            page("rota-key", json!({ "about": "disk", "text": "full" })).await.1["times"],
+            times
+        );
     }
-    assert_eq!(page("rota-key", json!({ "about": "disk", "what": "over" })).await.1["state"], "over");
+    assert_eq!(
+        page("rota-key", json!({ "about": "disk", "what": "over" })).await.1["state"],
+        "over"
+    );
     assert_eq!(page("rota-key", json!({ "about": "else", "what": "over" })).await.0, 404);
     assert_eq!(caller.get("/pages").await.1["pages"].as_array().map(Vec::len), Some(1));
 }
@@ -125,11 +147,15 @@ async fn instances_take_time_and_whoever_left_an_address_is_called() {
     until(&caller, "/operations/1", |o| o["state"] == "done").await;
     until(&caller, "/instances/w8", |i| i["state"] == "running").await;
     assert_eq!(caller.post("/instances", json!({ "name": "w8" })).await.0, 409);
-    // The pager stands in for whoever is called: a body that it does not take is an answer all the same.
+    // The pager stands in for whoever is called: a body that it does not take is an answer all the
+    // same.
     let called = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let address = format!("http://{}/here", called.local_addr().expect("an address"));
     assert_eq!(caller.post("/instances/w8/save", json!({ "call_back": address })).await.0, 202);
-    tokio::time::timeout(Duration::from_secs(20), called.accept()).await.expect("it calls").expect("a caller");
+    tokio::time::timeout(Duration::from_secs(20), called.accept())
+        .await
+        .expect("it calls")
+        .expect("a caller");
     assert!(caller.get("/instances/w8").await.1["saved_as"].is_string());
     cloud.with(|c| c.no_room = Some("no room".into()));
     assert_eq!(caller.post("/instances", json!({ "name": "w9" })).await, (409, error("no room")));
@@ -144,8 +170,16 @@ async fn faults_come_one_to_a_request_in_their_order() {
     let set = caller.request(Method::PUT, "/faults").json(&all);
     assert_eq!(caller.ask(set).await.0, 204);
     assert_eq!(caller.get("/about").await, (503, error("the office is busy")));
-    let away = arvok_connect::http_client().redirect(reqwest::redirect::Policy::none()).build().expect("a client");
-    let away = away.get(format!("{}/about", switches.url())).bearer_auth("f").send().await.expect("answers");
+    let away = arvok_connect::http_client()
+        .redirect(reqwest::redirect::Policy::none())
+        .build()
+        .expect("a client");
+    let away = away
+        .get(format!("{}/about", switches.url()))
+        .bearer_auth("f")
+        .send()
+        .await
+        .expect("answers");
     assert_eq!(
         (away.status().as_u16(), away.headers()["location"].to_str().ok()),
         (307, Some("http://127.0.0.1:9/elsewhere"))

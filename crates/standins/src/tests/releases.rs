@@ -16,7 +16,10 @@ async fn a_release_takes_a_moment_and_the_version_before_is_known() {
     let desk = desk(Duration::from_millis(200));
     let caller = Caller::of(desk.url(), "desk");
     let (status, before) = caller.get("/services/booking-web").await;
-    assert_eq!((status, &before["version"], &before["before"]), (200, &json!("5.1.3"), &Value::Null));
+    assert_eq!(
+        (status, &before["version"], &before["before"]),
+        (200, &json!("5.1.3"), &Value::Null)
+    );
     let release = |version: &str| {
         let body = json!({ "version": version });
         let caller = &caller;
@@ -24,7 +27,10 @@ async fn a_release_takes_a_moment_and_the_version_before_is_known() {
     };
     assert_eq!(release("5.9.9").await.0, 422);
     let (status, told) = release("5.2.0").await;
-    assert_eq!((status, &told["version"], &told["under_way"]), (202, &json!("5.1.3"), &json!("5.2.0")));
+    assert_eq!(
+        (status, &told["version"], &told["under_way"]),
+        (202, &json!("5.1.3"), &json!("5.2.0"))
+    );
     assert_eq!(release("5.2.0").await.0, 202, "one that is on its way stays so");
     assert_eq!(release("5.1.3").await, (409, error("5.2.0 is on its way")));
     let arrived = async {
@@ -56,6 +62,9 @@ async fn a_desk_that_hangs_up_has_done_what_it_was_told() {
     desk.set_faults(Faults { hang_up: 1, ..Faults::default() });
     assert_eq!(import("2026-11-26").await.0, 0);
     assert_eq!(desk.with("fares", |s| s.imported.clone()).flatten().as_deref(), Some("2026-11-26"));
-    assert_eq!(import("2026-11-26").await, (200, json!({ "rows": 1204, "imported": "2026-11-26" })));
+    assert_eq!(
+        import("2026-11-26").await,
+        (200, json!({ "rows": 1204, "imported": "2026-11-26" }))
+    );
     desk.stop().await;
 }

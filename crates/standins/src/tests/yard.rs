@@ -9,7 +9,13 @@ use std::{
 };
 
 fn options() -> YardOptions {
-    YardOptions { port: 0, token: "office".into(), report_to: None, tick: Duration::from_secs(60), seconds_a_tick: 0.0 }
+    YardOptions {
+        port: 0,
+        token: "office".into(),
+        report_to: None,
+        tick: Duration::from_secs(60),
+        seconds_a_tick: 0.0,
+    }
 }
 
 fn yard() -> (RunningYard, Caller) {
@@ -39,11 +45,19 @@ async fn a_guest_sets_out_and_its_host_has_more_room_when_it_has_arrived() {
     let (yard, caller) = yard();
     let to = json!({ "to": "quill-hv-4" });
     let (status, told) = caller.post("/v1/vms/quill-mail-1/move", to.clone()).await;
-    assert_eq!((status, told), (202, json!({ "name": "quill-mail-1", "to": "quill-hv-4", "seconds": 16 })));
+    assert_eq!(
+        (status, told),
+        (202, json!({ "name": "quill-mail-1", "to": "quill-hv-4", "seconds": 16 }))
+    );
     yard.with(|c| c.pass(20.0));
     let (_, told) = caller.get("/v1/hosts").await;
-    assert_eq!((&told["hosts"][1]["used_gib"], &told["hosts"][3]["used_gib"]), (&json!(32), &json!(12)), "{told}");
-    let guests = told["hosts"][3]["guests"].as_array().expect("guests").iter().map(|g| g["name"].clone());
+    assert_eq!(
+        (&told["hosts"][1]["used_gib"], &told["hosts"][3]["used_gib"]),
+        (&json!(32), &json!(12)),
+        "{told}"
+    );
+    let guests =
+        told["hosts"][3]["guests"].as_array().expect("guests").iter().map(|g| g["name"].clone());
     assert!(guests.collect::<Vec<_>>().contains(&json!("quill-mail-1")), "{told}");
     let refused = caller.post("/v1/vms/quill-mail-1/move", json!({ "to": "quill-hv-9" })).await;
     assert_eq!(refused, (409, error("there is no host quill-hv-9")));
@@ -55,12 +69,18 @@ async fn a_guest_sets_out_and_its_host_has_more_room_when_it_has_arrived() {
 async fn what_cannot_be_done_says_why() {
     let (yard, caller) = yard();
     assert_eq!(caller.get("/v1/vms/none").await, (404, error("there is no VM none")));
-    assert_eq!(caller.post("/v1/vms/none/power", json!({ "on": true })).await, (404, error("there is no VM none")));
+    assert_eq!(
+        caller.post("/v1/vms/none/power", json!({ "on": true })).await,
+        (404, error("there is no VM none"))
+    );
     let (status, said) = caller.post(GROW, json!({ "disk": "dta", "by_gib": 8.0 })).await;
     assert_eq!((status, said), (409, error("the VM has no disk dta")));
     assert_eq!(caller.post(GROW, json!({ "disk": "data", "by_gib": -1.0 })).await.0, 409);
     assert_eq!(caller.post(GROW, json!({ "disk": "data" })).await.0, 400);
-    assert_eq!(Caller::of(yard.url(), "deck").post(GROW, json!({ "disk": "data", "by_gib": 8.0 })).await.0, 401);
+    assert_eq!(
+        Caller::of(yard.url(), "deck").post(GROW, json!({ "disk": "data", "by_gib": 8.0 })).await.0,
+        401
+    );
     assert_eq!(yard.with(|c| c.vms["quill-booking-db-1"].grown), 0);
 }
 
@@ -74,7 +94,10 @@ async fn a_key_makes_a_request_count_once() {
     assert_eq!(caller.post_once("job-8-grow", GROW, &grow).await.1["size_gib"], 56.0);
     assert_eq!(yard.with(|c| c.vms["quill-booking-db-1"].grown), 2);
     // What was refused was not done: with the same key it may be tried again.
-    assert_eq!(caller.post_once("job-9-grow", GROW, &json!({ "disk": "dta", "by_gib": 8.0 })).await.0, 409);
+    assert_eq!(
+        caller.post_once("job-9-grow", GROW, &json!({ "disk": "dta", "by_gib": 8.0 })).await.0,
+        409
+    );
     assert_eq!(caller.post_once("job-9-grow", GROW, &grow).await.0, 200);
 }
 
@@ -89,7 +112,11 @@ async fn faults_come_in_their_number_and_go() {
         said.push(caller.post_once("job-7-grow", GROW, &grow).await.0);
     }
     assert_eq!(said, [503, 503, 0, 200]);
-    assert_eq!(yard.with(|c| c.vms["quill-booking-db-1"].grown), 1, "done when the line broke, and only then");
+    assert_eq!(
+        yard.with(|c| c.vms["quill-booking-db-1"].grown),
+        1,
+        "done when the line broke, and only then"
+    );
     assert_eq!(caller.faults(json!({ "delay_ms": 5_000 })).await, 204);
     let slow = caller.request(Method::GET, "/v1/hosts").timeout(Duration::from_millis(300));
     assert_eq!(caller.ask(slow).await.0, 0);
@@ -132,8 +159,11 @@ async fn until(what: &str, mut holds: impl FnMut() -> bool) {
 #[actix_web::test]
 async fn the_monitor_posts_in_order_and_again_what_was_not_taken() {
     let (url, heard) = listener(vec![503, 500, 202, 503]).await;
-    let options =
-        YardOptions { report_to: Some((url, "monitor".into())), tick: Duration::from_millis(10), ..options() };
+    let options = YardOptions {
+        report_to: Some((url, "monitor".into())),
+        tick: Duration::from_millis(10),
+        ..options()
+    };
     let yard = start(options).expect("starts");
     yard.with(|c| {
         c.fill("quill-booking-db-1", "data", 90.0, 0.0);
@@ -156,7 +186,11 @@ async fn the_monitor_posts_in_order_and_again_what_was_not_taken() {
         .collect();
     assert_eq!(
         told,
-        [(1, "high", "quill-booking-db-1"), (2, "full", "quill-booking-db-2"), (3, "ok", "quill-booking-db-1")]
+        [
+            (1, "high", "quill-booking-db-1"),
+            (2, "full", "quill-booking-db-2"),
+            (3, "ok", "quill-booking-db-1")
+        ]
     );
     yard.stop().await;
 }
@@ -164,8 +198,11 @@ async fn the_monitor_posts_in_order_and_again_what_was_not_taken() {
 #[actix_web::test]
 async fn a_silent_monitor_keeps_what_it_saw() {
     let (url, heard) = listener(Vec::new()).await;
-    let options =
-        YardOptions { report_to: Some((url, "monitor".into())), tick: Duration::from_millis(10), ..options() };
+    let options = YardOptions {
+        report_to: Some((url, "monitor".into())),
+        tick: Duration::from_millis(10),
+        ..options()
+    };
     let yard = start(options).expect("starts");
     yard.set_faults(crate::Faults { silent: true, ..crate::Faults::default() });
     yard.with(|c| c.fill("quill-report-2", "scratch", 91.0, 0.0));
@@ -179,7 +216,10 @@ async fn a_silent_monitor_keeps_what_it_saw() {
     .await;
     assert!(heard.lock().expect("heard").is_empty());
     yard.set_faults(crate::Faults::default());
-    until("what it saw", || heard.lock().expect("heard").iter().any(|h| h["reading"]["vm"] == "quill-report-2")).await;
+    until("what it saw", || {
+        heard.lock().expect("heard").iter().any(|h| h["reading"]["vm"] == "quill-report-2")
+    })
+    .await;
 }
 
 #[tokio::test]
@@ -196,8 +236,12 @@ async fn vms_have_processors_tags_and_states_that_they_can_be_put_back_to() {
     assert_eq!(caller.get(vm).await.1["vm"]["cpus"], 2);
     let none = caller.post(&format!("{vm}/snapshots/after/restore"), json!({})).await;
     assert_eq!(none, (409, error("quill-mail-1 has no snapshot after")));
-    let tags = put(&format!("{vm}/tags"), json!({ "add": ["patched", "mail"], "remove": ["mail"] })).await;
+    let tags =
+        put(&format!("{vm}/tags"), json!({ "add": ["patched", "mail"], "remove": ["mail"] })).await;
     assert_eq!(tags, (200, json!({ "name": "quill-mail-1", "tags": ["patched"] })));
     let (_, tagged) = caller.get("/v1/vms?tag=patched").await;
-    assert_eq!(tagged["vms"].as_object().map(|v| v.keys().cloned().collect()), Some(vec!["quill-mail-1".to_owned()]));
+    assert_eq!(
+        tagged["vms"].as_object().map(|v| v.keys().cloned().collect()),
+        Some(vec!["quill-mail-1".to_owned()])
+    );
 }

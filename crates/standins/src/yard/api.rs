@@ -55,7 +55,10 @@ async fn hosts(office: Yard, request: HttpRequest) -> HttpResponse {
     let work = |cluster: &mut Cluster| -> Answer {
         let guests = |host: &str| -> Vec<Value> {
             let on = cluster.vms.iter().filter(|(_, vm)| vm.host == host && vm.powered);
-            on.map(|(name, vm)| json!({ "name": name, "memory_gib": vm.memory_gib, "tier": vm.tier })).collect()
+            on.map(
+                |(name, vm)| json!({ "name": name, "memory_gib": vm.memory_gib, "tier": vm.tier }),
+            )
+            .collect()
         };
         let host = |(name, host): (&String, &super::Host)| {
             json!({ "name": name, "memory_gib": host.memory_gib, "used_gib": cluster.used_gib(name),
@@ -67,11 +70,15 @@ async fn hosts(office: Yard, request: HttpRequest) -> HttpResponse {
 }
 
 async fn about(office: Yard, request: HttpRequest) -> HttpResponse {
-    office.serve(&request, |_| Ok((200, json!({ "component": "yard office", "version": "4.2.0" })))).await
+    office
+        .serve(&request, |_| Ok((200, json!({ "component": "yard office", "version": "4.2.0" }))))
+        .await
 }
 
 async fn monitor_about(office: Yard, request: HttpRequest) -> HttpResponse {
-    office.serve(&request, |_| Ok((200, json!({ "component": "yard monitor", "version": "1.9.3" })))).await
+    office
+        .serve(&request, |_| Ok((200, json!({ "component": "yard monitor", "version": "1.9.3" }))))
+        .await
 }
 
 async fn vm(office: Yard, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
@@ -88,7 +95,12 @@ struct Grow {
     by_gib: f64,
 }
 
-async fn grow(office: Yard, name: web::Path<String>, ask: web::Json<Grow>, request: HttpRequest) -> HttpResponse {
+async fn grow(
+    office: Yard,
+    name: web::Path<String>,
+    ask: web::Json<Grow>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cluster: &mut Cluster| -> Answer {
         let size = cluster.grow(&name, &ask.disk, ask.by_gib).map_err(|e| (409, e))?;
         Ok((200, json!({ "disk": ask.disk, "size_gib": size })))
@@ -101,7 +113,12 @@ struct Power {
     on: bool,
 }
 
-async fn power(office: Yard, name: web::Path<String>, ask: web::Json<Power>, request: HttpRequest) -> HttpResponse {
+async fn power(
+    office: Yard,
+    name: web::Path<String>,
+    ask: web::Json<Power>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cluster: &mut Cluster| -> Answer {
         let vm = cluster.vms.get_mut(name.as_str()).ok_or_else(|| not_found(&name))?;
         vm.powered = ask.on;
@@ -115,7 +132,12 @@ struct SetOut {
     to: String,
 }
 
-async fn set_out(office: Yard, name: web::Path<String>, ask: web::Json<SetOut>, request: HttpRequest) -> HttpResponse {
+async fn set_out(
+    office: Yard,
+    name: web::Path<String>,
+    ask: web::Json<SetOut>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cluster: &mut Cluster| -> Answer {
         let seconds = cluster.set_out(&name, &ask.to).map_err(|e| (409, e))?;
         Ok((202, json!({ "name": *name, "to": ask.to, "seconds": seconds })))
@@ -128,7 +150,12 @@ struct Cpus {
     cpus: u32,
 }
 
-async fn cpus(office: Yard, name: web::Path<String>, ask: web::Json<Cpus>, request: HttpRequest) -> HttpResponse {
+async fn cpus(
+    office: Yard,
+    name: web::Path<String>,
+    ask: web::Json<Cpus>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cluster: &mut Cluster| -> Answer {
         let cpus = cluster.set_cpus(&name, ask.cpus).map_err(|e| (409, e))?;
         Ok((200, json!({ "name": *name, "cpus": cpus })))
@@ -144,7 +171,12 @@ struct Tags {
     remove: BTreeSet<String>,
 }
 
-async fn tags(office: Yard, name: web::Path<String>, ask: web::Json<Tags>, request: HttpRequest) -> HttpResponse {
+async fn tags(
+    office: Yard,
+    name: web::Path<String>,
+    ask: web::Json<Tags>,
+    request: HttpRequest,
+) -> HttpResponse {
     let work = |cluster: &mut Cluster| -> Answer {
         let Tags { add, remove } = ask.into_inner();
         let vm = cluster.vms.get_mut(name.as_str()).ok_or_else(|| not_found(&name))?;
@@ -164,7 +196,11 @@ async fn keep(office: Yard, at: web::Path<(String, String)>, request: HttpReques
     office.serve(&request, work).await
 }
 
-async fn put_back(office: Yard, at: web::Path<(String, String)>, request: HttpRequest) -> HttpResponse {
+async fn put_back(
+    office: Yard,
+    at: web::Path<(String, String)>,
+    request: HttpRequest,
+) -> HttpResponse {
     let (name, snapshot) = at.into_inner();
     let work = |cluster: &mut Cluster| -> Answer {
         cluster.put_back(&name, &snapshot).map_err(|e| (409, e))?;
@@ -181,11 +217,18 @@ struct Fill {
 }
 
 /// For whoever plays: makes a disk fill.
-async fn fill(office: Yard, name: web::Path<String>, ask: web::Json<Fill>, request: HttpRequest) -> HttpResponse {
+async fn fill(
+    office: Yard,
+    name: web::Path<String>,
+    ask: web::Json<Fill>,
+    request: HttpRequest,
+) -> HttpResponse {
     if let Some(refused) = office.refusal(&request) {
         return refused;
     }
     let Fill { disk, percent, gib_an_hour } = ask.into_inner();
-    office.with(|cluster| cluster.fill(&name, &disk, percent.clamp(0.0, 100.0), gib_an_hour.clamp(0.0, 1000.0)));
+    office.with(|cluster| {
+        cluster.fill(&name, &disk, percent.clamp(0.0, 100.0), gib_an_hour.clamp(0.0, 1000.0))
+    });
     HttpResponse::NoContent().finish()
 }

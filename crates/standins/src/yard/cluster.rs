@@ -96,14 +96,27 @@ pub struct Cluster {
 impl Cluster {
     /// The yard of the Skerrow Ferries.
     pub fn skerrow() -> Self {
-        let hosts =
-            (1..=4).map(|n| (format!("quill-hv-{n}"), Host { memory_gib: 64.0, own_gib: 4.0, load: 0.2 })).collect();
+        let hosts = (1..=4)
+            .map(|n| (format!("quill-hv-{n}"), Host { memory_gib: 64.0, own_gib: 4.0, load: 0.2 }))
+            .collect();
         let mut cluster = Self { clock: 0.0, hosts, vms: BTreeMap::new() };
         for (name, host, memory, tier, disks) in [
-            ("quill-booking-db-1", 1, 16.0, "gold", &[("system", 20.0, 9.0), ("data", 40.0, 31.0)][..]),
+            (
+                "quill-booking-db-1",
+                1,
+                16.0,
+                "gold",
+                &[("system", 20.0, 9.0), ("data", 40.0, 31.0)][..],
+            ),
             ("quill-booking-db-2", 2, 16.0, "gold", &[("system", 20.0, 9.0), ("data", 40.0, 22.0)]),
             ("quill-booking-web-1", 3, 8.0, "gold", &[("system", 20.0, 11.0)]),
-            ("quill-report-2", 2, 12.0, "silver", &[("system", 20.0, 8.0), ("scratch", 60.0, 30.0)]),
+            (
+                "quill-report-2",
+                2,
+                12.0,
+                "silver",
+                &[("system", 20.0, 8.0), ("scratch", 60.0, 30.0)],
+            ),
             ("quill-mail-1", 2, 4.0, "silver", &[("system", 20.0, 6.0)]),
             ("brack-kiosk-3", 4, 2.0, "bronze", &[("system", 8.0, 4.0)]),
             ("nessfold-kiosk-1", 4, 2.0, "bronze", &[("system", 8.0, 4.0)]),
@@ -143,7 +156,8 @@ impl Cluster {
 
     /// Makes a small VM.
     pub fn make(&mut self, name: &str, host: &str) {
-        let system = Disk { name: "system".into(), size_gib: 8.0, used_gib: 3.0, fill_gib_an_hour: 0.02 };
+        let system =
+            Disk { name: "system".into(), size_gib: 8.0, used_gib: 3.0, fill_gib_an_hour: 0.02 };
         self.put(name, host, 2.0, "bronze", vec![system]);
     }
 
@@ -190,7 +204,12 @@ impl Cluster {
     /// Memory of a host that is in use: its own and that of the guests that run on it.
     pub fn used_gib(&self, host: &str) -> f64 {
         let own = self.hosts.get(host).map_or(0.0, |h| h.own_gib);
-        own + self.vms.values().filter(|v| v.host == host && v.powered).map(|v| v.memory_gib).sum::<f64>()
+        own + self
+            .vms
+            .values()
+            .filter(|v| v.host == host && v.powered)
+            .map(|v| v.memory_gib)
+            .sum::<f64>()
     }
 
     /// Sends a guest to another host, where it is after a while; how many seconds that takes.
@@ -198,13 +217,17 @@ impl Cluster {
     /// # Errors
     /// In words, if there is no such guest or host, or no room.
     pub fn set_out(&mut self, vm: &str, to: &str) -> Result<f64, String> {
-        let room = self.hosts.get(to).ok_or_else(|| format!("there is no host {to}"))?.memory_gib - self.used_gib(to);
+        let room = self.hosts.get(to).ok_or_else(|| format!("there is no host {to}"))?.memory_gib
+            - self.used_gib(to);
         let guest = self.vms.get_mut(vm).ok_or_else(|| format!("there is no VM {vm}"))?;
         if guest.host == to {
             return Ok(0.0);
         }
         if room < guest.memory_gib + LEFT_GIB {
-            return Err(format!("{to} has {room:.0} GiB left, and {vm} needs {:.0}", guest.memory_gib));
+            return Err(format!(
+                "{to} has {room:.0} GiB left, and {vm} needs {:.0}",
+                guest.memory_gib
+            ));
         }
         let seconds = guest.memory_gib * SECONDS_A_GIB;
         guest.moving.get_or_insert((to.to_owned(), seconds));
@@ -227,12 +250,14 @@ impl Cluster {
             let wanted = vm.work.map_or(0.3 + sway, |work| work / f64::from(vm.cpus));
             vm.load = if vm.powered { wanted.clamp(0.0, 1.0) } else { 0.0 };
             for disk in vm.disks.iter_mut().filter(|_| vm.powered) {
-                disk.used_gib = (disk.used_gib + disk.fill_gib_an_hour * seconds / 3600.0).min(disk.size_gib);
+                disk.used_gib =
+                    (disk.used_gib + disk.fill_gib_an_hour * seconds / 3600.0).min(disk.size_gib);
             }
         }
         for (name, host) in &mut self.hosts {
             let guests = self.vms.values().filter(|v| &v.host == name && v.powered);
-            host.load = guests.map(|v| v.load * v.memory_gib / host.memory_gib).sum::<f64>().min(1.0);
+            host.load =
+                guests.map(|v| v.load * v.memory_gib / host.memory_gib).sum::<f64>().min(1.0);
         }
     }
 
@@ -242,7 +267,11 @@ impl Cluster {
             return Err(format!("a disk grows by 0 to 1024 GiB, not by {by_gib}"));
         }
         let vm = self.vms.get_mut(vm).ok_or_else(|| format!("there is no VM {vm}"))?;
-        let found = vm.disks.iter_mut().find(|d| d.name == disk).ok_or_else(|| format!("the VM has no disk {disk}"))?;
+        let found = vm
+            .disks
+            .iter_mut()
+            .find(|d| d.name == disk)
+            .ok_or_else(|| format!("the VM has no disk {disk}"))?;
         found.size_gib += by_gib;
         vm.grown += 1;
         Ok(found.size_gib)
@@ -283,7 +312,11 @@ mod tests {
         assert_eq!(yard.set_out("quill-mail-1", "quill-hv-4"), Ok(16.0));
         yard.pass(15.0);
         assert_eq!(yard.vms["quill-mail-1"].host, "quill-hv-2", "not there yet");
-        assert_eq!(yard.set_out("quill-mail-1", "quill-hv-4"), Ok(16.0), "asked twice, it sets out once");
+        assert_eq!(
+            yard.set_out("quill-mail-1", "quill-hv-4"),
+            Ok(16.0),
+            "asked twice, it sets out once"
+        );
         yard.pass(2.0);
         assert_eq!((yard.used_gib("quill-hv-2"), yard.used_gib("quill-hv-4")), (32.0, 12.0));
         assert_eq!(yard.set_out("quill-mail-1", "quill-hv-4"), Ok(0.0), "it is there");

@@ -67,7 +67,12 @@ impl Monitor {
             seen.push(self.cpu(name, vm));
             seen.extend(vm.disks.iter().map(|d| self.disk(name, vm, d)));
         }
-        seen.extend(cluster.hosts.iter().map(|(name, host)| self.memory(name, host, cluster.used_gib(name))));
+        seen.extend(
+            cluster
+                .hosts
+                .iter()
+                .map(|(name, host)| self.memory(name, host, cluster.used_gib(name))),
+        );
         seen.retain_mut(|reading| self.is_due(reading, cluster.clock));
         seen.extend(self.created(cluster));
         seen
@@ -80,7 +85,10 @@ impl Monitor {
         let new = names.difference(&known).filter_map(|name| Some((name, cluster.vms.get(name)?)));
         new.map(|(name, vm)| {
             self.number += 1;
-            Reading { number: self.number, ..reading(name, vm, "created", "ok", 0.0, format!("{name} was created")) }
+            Reading {
+                number: self.number,
+                ..reading(name, vm, "created", "ok", 0.0, format!("{name} was created"))
+            }
         })
         .collect()
     }
@@ -152,7 +160,14 @@ impl Monitor {
 }
 
 /// A reading of a VM as a whole.
-fn reading(name: &str, vm: &Vm, check: &'static str, level: &'static str, percent: f64, text: String) -> Reading {
+fn reading(
+    name: &str,
+    vm: &Vm,
+    check: &'static str,
+    level: &'static str,
+    percent: f64,
+    text: String,
+) -> Reading {
     Reading {
         number: 0,
         check,
@@ -199,13 +214,18 @@ pub(super) async fn run(office: Office<Cluster>, options: YardOptions) {
         while waiting.len() > KEPT {
             waiting.pop_front();
         }
-        let (Ok(client), Some((url, token)), false) = (&client, &options.report_to, silent) else { continue };
+        let (Ok(client), Some((url, token)), false) = (&client, &options.report_to, silent) else {
+            continue;
+        };
         while let Some(reading) = waiting.front() {
-            let body =
-                json!({ "run": run, "at": chrono::Utc::now().timestamp_millis() as f64 / 1000.0, "reading": reading });
-            let sent = client.post(url).bearer_auth(token).json(&as_devices_write(body)).send().await;
+            let body = json!({ "run": run,
+                "at": chrono::Utc::now().timestamp_millis() as f64 / 1000.0, "reading": reading });
+            let sent =
+                client.post(url).bearer_auth(token).json(&as_devices_write(body)).send().await;
             match sent {
-                Ok(answer) if answer.status().is_success() || answer.status().as_u16() == 422 => waiting.pop_front(),
+                Ok(answer) if answer.status().is_success() || answer.status().as_u16() == 422 => {
+                    waiting.pop_front()
+                }
                 _ => break,
             };
         }
@@ -240,7 +260,11 @@ mod tests {
         let mut monitor = Monitor::default();
         let mut step = |own: f64| {
             yard.hosts.get_mut("quill-hv-2").expect("a host").own_gib = own;
-            monitor.look(&yard).into_iter().map(|r| (r.host, r.level, r.percent)).collect::<Vec<_>>()
+            monitor
+                .look(&yard)
+                .into_iter()
+                .map(|r| (r.host, r.level, r.percent))
+                .collect::<Vec<_>>()
         };
         let told = |level, percent| vec![("quill-hv-2".to_owned(), level, percent)];
         assert_eq!(step(25.0), []);
@@ -261,7 +285,10 @@ mod tests {
         };
         let mail = |level| ("quill-mail-1".to_owned(), "cpu", level);
         assert_eq!(step(0.5, &[]), []);
-        assert_eq!(step(1.9, &["oldhithe-kiosk-2"]), [mail("high"), ("oldhithe-kiosk-2".to_owned(), "created", "ok")]);
+        assert_eq!(
+            step(1.9, &["oldhithe-kiosk-2"]),
+            [mail("high"), ("oldhithe-kiosk-2".to_owned(), "created", "ok")]
+        );
         assert_eq!(step(1.7, &[]), [], "within the margin");
         assert_eq!(step(1.0, &[]), [mail("ok")]);
     }

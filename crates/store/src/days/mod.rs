@@ -2,9 +2,10 @@
 //!
 //! A table holds a room of numbers ([`ROOM`]) and not of times: so every key, every join and every
 //! list by number leads to few tables, and nothing that asks by number has to know of days. When a
-//! day begins, the numbers go on in the next room. Whoever takes alerts in shares [`TURN`] until the
-//! commit, and a day begins while nobody holds it; so of one id that comes twice around midnight the
-//! later sees the earlier. `retention` removes what is kept no longer, `storage` tells how much there is.
+//! day begins, the numbers go on in the next room. Whoever takes alerts in shares [`TURN`] until
+//! the commit, and a day begins while nobody holds it; so of one id that comes twice around
+//! midnight the later sees the earlier. `retention` removes what is kept no longer, `storage` tells
+//! how much there is.
 
 mod retention;
 mod storage;
@@ -15,7 +16,8 @@ pub use storage::storage;
 use crate::{StoreError, entity::alert_day, retention::IDS_KNOWN, schema, sql};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
-    ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set, TransactionTrait, Unchanged,
+    ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set,
+    TransactionTrait, Unchanged,
 };
 
 /// Numbers of a day. One that needs more ends early.
@@ -75,19 +77,23 @@ pub struct DayBounds {
     pub ids_from: i64,
 }
 
-/// The same as [`DayBounds`], as columns of a statement of its own snapshot, and the newest day's bound.
+/// The same as [`DayBounds`], as columns of a statement of its own snapshot, and the newest day's
+/// bound.
 pub(crate) fn known_columns() -> String {
     let hours = IDS_KNOWN.num_hours();
     format!(
-        "(SELECT max(first_seq) FROM alert_day) AS first, (SELECT max(bound_seq) FROM alert_day) AS bound,
-        coalesce((SELECT max(first_seq) FROM alert_day WHERE begun_at <= now() - interval '{hours} hours'),
+        "(SELECT max(first_seq) FROM alert_day) AS first, (SELECT max(bound_seq)
+            FROM alert_day) AS bound,
+        coalesce((SELECT max(first_seq) FROM alert_day
+        WHERE begun_at <= now() - interval '{hours} hours'),
             (SELECT min(first_seq) FROM alert_day)) AS ids_from"
     )
 }
 
 /// What is to be known of the days at this moment.
 pub(crate) async fn known(db: &impl ConnectionTrait) -> Result<DayBounds, StoreError> {
-    let rows: Vec<DayBounds> = sql::typed(db, &format!("SELECT {}", known_columns()), vec![]).await?;
+    let rows: Vec<DayBounds> =
+        sql::typed(db, &format!("SELECT {}", known_columns()), vec![]).await?;
     Ok(rows.into_iter().next().unwrap_or_default())
 }
 
@@ -106,7 +112,8 @@ pub async fn begin(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<bool, 
     tx.execute_unprepared("SET LOCAL lock_timeout = '500ms'").await?;
     tx.execute_unprepared(&format!("SELECT pg_advisory_xact_lock({TURN})")).await?;
     let Some(newest) = all(&tx).await?.first().copied() else { return Ok(false) };
-    let last: Vec<Last> = sql::typed(&tx, "SELECT last_value AS seq FROM alert_seq_seq", vec![]).await?;
+    let last: Vec<Last> =
+        sql::typed(&tx, "SELECT last_value AS seq FROM alert_seq_seq", vec![]).await?;
     let last = last.first().map_or(0, |l| l.seq);
     if !newest.is_over(now, last) {
         return Ok(false);
@@ -134,8 +141,8 @@ pub async fn begin(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<bool, 
     Ok(true)
 }
 
-/// Has the database look at what all days hold together, which it does by itself for each day alone: by
-/// that it plans what reaches over several.
+/// Has the database look at what all days hold together, which it does by itself for each day
+/// alone: by that it plans what reaches over several.
 pub async fn survey(db: &DatabaseConnection) -> Result<(), StoreError> {
     db.execute_unprepared("ANALYZE alerts").await?;
     db.execute_unprepared("ANALYZE verdicts").await?;
@@ -163,8 +170,8 @@ async fn make_ahead(db: &DatabaseConnection) -> Result<(), StoreError> {
         let tx = db.begin().await?;
         tx.execute_unprepared("SET LOCAL lock_timeout = '5s'").await?;
         schema::take_turn(&tx).await?;
-        // Another node may have made them meanwhile. A table that is made apart and then attached keeps
-        // nobody waiting; one made as a part would.
+        // Another node may have made them meanwhile. A table that is made apart and then attached
+        // keeps nobody waiting; one made as a part would.
         tx.execute_unprepared(&format!(
             "DO $$ BEGIN
                 CREATE TABLE {alerts} (LIKE alerts INCLUDING DEFAULTS INCLUDING CONSTRAINTS);
@@ -197,9 +204,13 @@ pub(crate) fn floor(newest_first: &[Day], mut top: i64, mut depth: i64) -> i64 {
     0
 }
 
-/// The numbers among which all alerts lie that were received since a moment and before another, as long as the clock of the database
-/// was right when the days began.
-pub(crate) fn numbers(newest_first: &[Day], since: DateTime<Utc>, until: DateTime<Utc>) -> (i64, i64) {
+/// The numbers among which all alerts lie that were received since a moment and before another, as
+/// long as the clock of the database was right when the days began.
+pub(crate) fn numbers(
+    newest_first: &[Day],
+    since: DateTime<Utc>,
+    until: DateTime<Utc>,
+) -> (i64, i64) {
     numbers_within(newest_first, since, until, TO_NUMBER)
 }
 
@@ -227,7 +238,9 @@ mod tests {
     use super::*;
 
     fn day(first: i64, hour: u32, last: Option<i64>) -> Day {
-        let begun_at = format!("2026-11-{:02}T{:02}:00:00Z", 1 + hour / 24, hour % 24).parse().expect("a time");
+        let begun_at = format!("2026-11-{:02}T{:02}:00:00Z", 1 + hour / 24, hour % 24)
+            .parse()
+            .expect("a time");
         Day { first_seq: first * ROOM, bound_seq: (first + 1) * ROOM, begun_at, last_seq: last }
     }
 
@@ -235,7 +248,11 @@ mod tests {
     fn a_depth_counts_on_over_the_gaps_between_days() {
         let days = [day(2, 48, None), day(1, 24, Some(ROOM + 9)), day(0, 0, Some(100))];
         assert_eq!(floor(&days, 2 * ROOM + 50, 20), 2 * ROOM + 30);
-        assert_eq!(floor(&days, 2 * ROOM + 5, 20), 96, "5 of today, 10 of yesterday, 5 of the day before");
+        assert_eq!(
+            floor(&days, 2 * ROOM + 5, 20),
+            96,
+            "5 of today, 10 of yesterday, 5 of the day before"
+        );
         assert_eq!(floor(&days, 2 * ROOM + 5, 1_000), 0);
         assert_eq!(floor(&days, ROOM + 500_000, 10), ROOM, "a handle in a gap");
         assert_eq!(floor(&days, i64::MIN, 10), 0);
@@ -246,10 +263,22 @@ mod tests {
     fn times_lead_to_numbers_with_room_for_what_was_on_its_way() {
         let days = [day(2, 48, None), day(1, 24, Some(ROOM + 9)), day(0, 0, Some(100))];
         let at = |text: &str| text.parse().expect("a time");
-        assert_eq!(numbers(&days, at("2026-11-02T12:00:00Z"), at("2026-11-02T13:00:00Z")), (ROOM, 2 * ROOM));
-        assert_eq!(numbers(&days, at("2026-11-02T00:01:00Z"), at("2026-11-02T23:59:00Z")), (0, i64::MAX));
-        assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2027-01-01T00:00:00Z")), (0, i64::MAX));
-        assert_eq!(numbers(&days, at("2026-01-01T00:00:00Z"), at("2026-01-02T00:00:00Z")), (0, ROOM));
+        assert_eq!(
+            numbers(&days, at("2026-11-02T12:00:00Z"), at("2026-11-02T13:00:00Z")),
+            (ROOM, 2 * ROOM)
+        );
+        assert_eq!(
+            numbers(&days, at("2026-11-02T00:01:00Z"), at("2026-11-02T23:59:00Z")),
+            (0, i64::MAX)
+        );
+        assert_eq!(
+            numbers(&days, at("2026-01-01T00:00:00Z"), at("2027-01-01T00:00:00Z")),
+            (0, i64::MAX)
+        );
+        assert_eq!(
+            numbers(&days, at("2026-01-01T00:00:00Z"), at("2026-01-02T00:00:00Z")),
+            (0, ROOM)
+        );
     }
 
     #[test]

@@ -1,10 +1,12 @@
-//! What becomes of alerts that are older than they are kept: whole days are dropped; of a day that some source wants to keep for
-//! longer, the others' alerts are deleted.
+//! What becomes of alerts that are older than they are kept: whole days are dropped; of a day that
+//! some source wants to keep for longer, the others' alerts are deleted.
 
 use super::Day;
 use crate::{StoreError, entity::alert_day, retention::Retention, sql};
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, TransactionTrait};
+use sea_orm::{
+    ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, TransactionTrait,
+};
 
 /// Alerts that one pass deletes one by one.
 const A_PASS: i64 = 5_000;
@@ -47,7 +49,11 @@ async fn drop_day(db: &DatabaseConnection, day: Day) -> Result<(), StoreError> {
 }
 
 /// Deletes some alerts of the sources whose time is over.
-async fn thin_out(db: &DatabaseConnection, day: Day, is_over: impl Fn(&str) -> bool) -> Result<u64, StoreError> {
+async fn thin_out(
+    db: &DatabaseConnection,
+    day: Day,
+    is_over: impl Fn(&str) -> bool,
+) -> Result<u64, StoreError> {
     #[derive(FromQueryResult)]
     struct Gone {
         alerts: i64,
@@ -56,7 +62,8 @@ async fn thin_out(db: &DatabaseConnection, day: Day, is_over: impl Fn(&str) -> b
     let mut gone = 0;
     for source in sources(db, day).await?.into_iter().filter(|source| is_over(source)) {
         let sql = format!(
-            "WITH gone AS (DELETE FROM {alerts} WHERE seq IN (SELECT seq FROM {alerts} WHERE source = $1 LIMIT $2)
+            "WITH gone AS (DELETE FROM {alerts} WHERE seq IN (SELECT seq FROM {alerts}
+                WHERE source = $1 LIMIT $2)
                 RETURNING seq),
             told AS (DELETE FROM {verdicts} WHERE alert_seq IN (SELECT seq FROM gone))
             SELECT count(*) AS alerts FROM gone"
@@ -76,14 +83,16 @@ async fn sources(db: &DatabaseConnection, day: Day) -> Result<Vec<String>, Store
     let (alerts, _) = day.tables();
     let sql = format!(
         "WITH RECURSIVE s (source) AS (SELECT min(source) FROM {alerts}
-            UNION ALL SELECT (SELECT min(a.source) FROM {alerts} a WHERE a.source > s.source) FROM s WHERE s.source IS NOT NULL)
+            UNION ALL SELECT (SELECT min(a.source) FROM {alerts} a WHERE a.source > s.source)
+            FROM s WHERE s.source IS NOT NULL)
         SELECT source FROM s WHERE source IS NOT NULL"
     );
     let rows: Vec<Row> = sql::typed(db, &sql, vec![]).await?;
     Ok(rows.into_iter().map(|row| row.source).collect())
 }
 
-/// How many whole days would go under a retention, and how many alerts in all, counted up to so many of a day.
+/// How many whole days would go under a retention, and how many alerts in all, counted up to so
+/// many of a day.
 pub async fn would_go(
     db: &DatabaseConnection,
     retention: &Retention,
@@ -99,15 +108,23 @@ pub async fn would_go(
         let whole = end < now - retention.longest();
         let over: Vec<String> = match whole {
             true => Vec::new(),
-            false => sources(db, day).await?.into_iter().filter(|source| end < now - retention.of(source)).collect(),
+            false => sources(db, day)
+                .await?
+                .into_iter()
+                .filter(|source| end < now - retention.of(source))
+                .collect(),
         };
         if !whole && over.is_empty() {
             continue;
         }
         days += i64::from(whole);
         let (alerts, _) = day.tables();
-        let sql = format!("SELECT count(*) AS n FROM (SELECT 1 FROM {alerts} WHERE $1 OR source = ANY($2) LIMIT $3) c");
-        let rows: Vec<Count> = sql::typed(db, &sql, vec![whole.into(), over.into(), most.into()]).await?;
+        let sql = format!(
+            "SELECT count(*) AS n FROM (SELECT 1 FROM {alerts} WHERE $1 OR source = ANY($2)
+                LIMIT $3) c"
+        );
+        let rows: Vec<Count> =
+            sql::typed(db, &sql, vec![whole.into(), over.into(), most.into()]).await?;
         all += rows.first().map_or(0, |count| count.n);
     }
     Ok((days, all))

@@ -41,7 +41,8 @@ pub async fn storage(
 ) -> Result<Storage, StoreError> {
     let sql = "SELECT c.relname::text AS name, p.relname::text AS whole,
             greatest(coalesce(s.n_live_tup, 0), c.reltuples::bigint, 0) AS rows, pg_total_relation_size(c.oid) AS bytes
-        FROM pg_class c LEFT JOIN pg_inherits i ON i.inhrelid = c.oid LEFT JOIN pg_class p ON p.oid = i.inhparent
+        FROM pg_class c LEFT JOIN pg_inherits i ON i.inhrelid = c.oid LEFT
+        JOIN pg_class p ON p.oid = i.inhparent
         LEFT JOIN pg_stat_user_tables s ON s.relid = c.oid
         WHERE c.relkind = 'r' AND c.relnamespace = current_schema()::regnamespace";
     let tables: Vec<Table> = sql::typed(db, sql, vec![]).await?;
@@ -52,7 +53,8 @@ pub async fn storage(
     };
     let by_name: BTreeMap<&str, &Table> = tables.iter().map(|t| (t.name.as_str(), t)).collect();
     let days = super::all(db).await?;
-    let ends: BTreeMap<i64, DateTime<Utc>> = ended(&days).into_iter().map(|(d, end)| (d.first_seq, end)).collect();
+    let ends: BTreeMap<i64, DateTime<Utc>> =
+        ended(&days).into_iter().map(|(d, end)| (d.first_seq, end)).collect();
     let day = |day: &Day| {
         let (alerts, verdicts) = day.tables();
         let of = |name: &str| by_name.get(name).map_or((0, 0), |t| (t.rows, t.bytes));

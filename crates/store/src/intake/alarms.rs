@@ -46,13 +46,15 @@ struct Row {
     last_sent_at: Option<DateTime<Utc>>,
 }
 
-const COLUMNS: &str = "n, a.id, a.severity, a.state = 'raised' AS raised, a.summary, a.value, a.count, a.raised_at,
+const COLUMNS: &str =
+    "n, a.id, a.severity, a.state = 'raised' AS raised, a.summary, a.value, a.count, a.raised_at,
     a.changed_at, a.cleared_at, a.told_at AS last_sent_at";
 
 static LOCK: LazyLock<String> = LazyLock::new(|| {
     format!(
         "SELECT {COLUMNS}
-        FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) WITH ORDINALITY AS t (source, resource, kind, n)
+        FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) WITH ORDINALITY AS t (source,
+        resource, kind, n)
             USING (source, resource, kind)
         ORDER BY source, resource, kind FOR UPDATE OF a"
     )
@@ -61,10 +63,13 @@ static LOCK: LazyLock<String> = LazyLock::new(|| {
 /// Makes rows for what is heard of the first time; one that another node made meanwhile is locked.
 static MAKE: LazyLock<String> = LazyLock::new(|| {
     format!(
-        "WITH t AS MATERIALIZED (SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[])
+        "WITH t AS MATERIALIZED (SELECT * FROM unnest($1::text[], $2::text[], $3::text[],
+            $4::timestamptz[])
                 WITH ORDINALITY AS t (source, resource, kind, at, n)),
-        made AS (INSERT INTO alarm (source, resource, kind, severity, state, summary, count, raised_at, changed_at)
-            SELECT source, resource, kind, 1, 'cleared', '', 0, at, at FROM t ORDER BY source, resource, kind
+        made AS (INSERT INTO alarm (source, resource, kind, severity, state, summary, count,
+        raised_at, changed_at)
+            SELECT source, resource, kind, 1, 'cleared', '', 0, at, at FROM t
+            ORDER BY source, resource, kind
             ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind RETURNING *)
         SELECT {COLUMNS} FROM made a JOIN t USING (source, resource, kind)"
     )
@@ -103,7 +108,9 @@ impl<'a> Alarms<'a> {
     fn keep(&mut self, wanted: &BTreeMap<Key<'a>, DateTime<Utc>>, rows: Vec<Row>) {
         let keys: Vec<Key<'a>> = wanted.keys().copied().collect();
         for r in rows {
-            let Some(key) = usize::try_from(r.n - 1).ok().and_then(|n| keys.get(n)) else { continue };
+            let Some(key) = usize::try_from(r.n - 1).ok().and_then(|n| keys.get(n)) else {
+                continue;
+            };
             let alarm = Alarm {
                 raised: r.raised,
                 severity: Severity::from_rank(r.severity),
@@ -115,7 +122,8 @@ impl<'a> Alarms<'a> {
                 cleared_at: r.cleared_at,
                 last_sent_at: r.last_sent_at,
             };
-            self.by_key.insert(*key, Kept { id: AlarmId(r.id), alarm, touched: false, changed: false });
+            self.by_key
+                .insert(*key, Kept { id: AlarmId(r.id), alarm, touched: false, changed: false });
         }
     }
 
@@ -124,12 +132,15 @@ impl<'a> Alarms<'a> {
         if alert.state == AlertState::Noted {
             return (None, AlarmChange::Nothing);
         }
-        let Some(kept) = self.by_key.get_mut(&key(alert)) else { return (None, AlarmChange::Nothing) };
+        let Some(kept) = self.by_key.get_mut(&key(alert)) else {
+            return (None, AlarmChange::Nothing);
+        };
         let before = kept.alarm.changed_at;
         let sent = kept.alarm.last_sent_at;
         let change = kept.alarm.take(alert);
         kept.touched |= change != AlarmChange::Nothing || kept.alarm.last_sent_at != sent;
-        kept.changed |= kept.alarm.changed_at != before || matches!(change, AlarmChange::Raised | AlarmChange::Cleared);
+        kept.changed |= kept.alarm.changed_at != before
+            || matches!(change, AlarmChange::Raised | AlarmChange::Cleared);
         (Some(kept.id), change)
     }
 
@@ -148,14 +159,21 @@ impl<'a> Alarms<'a> {
             "UPDATE alarm a SET severity = t.severity, state = t.state, summary = t.summary,
                 value = nullif(t.value, 'NaN'), count = t.count, raised_at = t.raised_at, changed_at = t.changed_at,
                 cleared_at = nullif(t.cleared, {NO_TIME}), told_at = nullif(t.told, {NO_TIME})
-            FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::float8[], $6::bigint[],
+            FROM unnest($1::bigint[], $2::smallint[], $3::text[], $4::text[], $5::float8[],
+            $6::bigint[],
                 $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::timestamptz[]) AS t (id, severity, state,
                 summary, value, count, raised_at, changed_at, cleared, told)
             WHERE a.id = t.id"
         );
-        let texts = |f: fn(&Alarm) -> String| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<String>>().into();
-        let times = |f: fn(&Alarm) -> DateTime<Utc>| touched.iter().map(|k| f(&k.alarm)).collect::<Vec<_>>().into();
-        let maybe = |f: fn(&Alarm) -> Option<DateTime<Utc>>| sql::moments(touched.iter().map(|k| f(&k.alarm)));
+        let texts = |f: fn(&Alarm) -> String| {
+            touched.iter().map(|k| f(&k.alarm)).collect::<Vec<String>>().into()
+        };
+        let times = |f: fn(&Alarm) -> DateTime<Utc>| {
+            touched.iter().map(|k| f(&k.alarm)).collect::<Vec<_>>().into()
+        };
+        let maybe = |f: fn(&Alarm) -> Option<DateTime<Utc>>| {
+            sql::moments(touched.iter().map(|k| f(&k.alarm)))
+        };
         let values = vec![
             touched.iter().map(|k| k.id.0).collect::<Vec<i64>>().into(),
             touched.iter().map(|k| k.alarm.severity.rank()).collect::<Vec<i16>>().into(),
@@ -189,19 +207,28 @@ pub(super) async fn of_alerts(
     let sql = "SELECT a.seq, m.id FROM alerts a JOIN alarm m USING (source, resource, kind)
         WHERE a.state <> 'noted' AND a.seq = ANY($1) AND a.seq BETWEEN $2 AND $3";
     let (least, most) = days::span(&wanted);
-    let rows: Vec<Row> = sql::typed(tx, sql, vec![wanted.into(), least.into(), most.into()]).await?;
+    let rows: Vec<Row> =
+        sql::typed(tx, sql, vec![wanted.into(), least.into(), most.into()]).await?;
     Ok(rows.into_iter().map(|r| (AlertId(r.seq), AlarmId(r.id))).collect())
 }
 
-/// The number of an alert's alarm, if it has been heard of, and whether the alert would raise it anew.
-pub(super) async fn standing(db: &DatabaseConnection, alert: &Alert) -> Result<(Option<AlarmId>, bool), StoreError> {
+/// The number of an alert's alarm, if it has been heard of, and whether the alert would raise it
+/// anew.
+pub(super) async fn standing(
+    db: &DatabaseConnection,
+    alert: &Alert,
+) -> Result<(Option<AlarmId>, bool), StoreError> {
     #[derive(serde::Deserialize)]
     struct Row {
         id: i64,
         state: AlertState,
     }
     let sql = "SELECT id, state FROM alarm WHERE source = $1 AND resource = $2 AND kind = $3";
-    let values = vec![alert.source.as_str().into(), alert.resource.as_str().into(), alert.kind.as_str().into()];
+    let values = vec![
+        alert.source.as_str().into(),
+        alert.resource.as_str().into(),
+        alert.kind.as_str().into(),
+    ];
     let row: Option<Row> = sql::maybe(db, sql, values).await?;
     Ok(row.map_or((None, true), |r| (Some(AlarmId(r.id)), r.state != AlertState::Raised)))
 }

@@ -19,26 +19,30 @@ use std::{
 };
 
 /// Numbered in the order of arrival, inserted in the order of the keys, so that of two batches with
-/// the same ids one waits for the other and never each for the other. Ids of earlier days are looked
-/// for one by one (the OFFSET keeps the planner from going through those days whole), those of the
-/// day by its unique index. One row comes back: the numbers in the order of the alerts, nothing for
-/// a repeated id.
+/// the same ids one waits for the other and never each for the other. Ids of earlier days are
+/// looked for one by one (the OFFSET keeps the planner from going through those days whole), those
+/// of the day by its unique index. One row comes back: the numbers in the order of the alerts,
+/// nothing for a repeated id.
 static INSERT: LazyLock<String> = LazyLock::new(|| {
     format!(
         "WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared({TURN})),
         n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
-            FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[], $5::text[], $6::text[],
+            FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[],
+            $5::text[], $6::text[],
                 $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[]) AS t (source, id, kind, severity, state, resource, time,
                     received, summary, value, labels, body, key_order)),
-        new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time, received, summary, value,
+        new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time,
+        received, summary, value,
                 labels, body, key_order)
-            SELECT seq, source, id, kind, severity, state, resource, time, received, summary, nullif(value, 'NaN'),
+            SELECT seq, source, id, kind, severity, state, resource, time, received, summary,
+            nullif(value, 'NaN'),
                 labels::jsonb, body::jsonb, nullif(key_order, '')
             FROM n WHERE NOT EXISTS (SELECT 1 FROM alerts e
                 WHERE e.seq >= $14 AND e.seq < $15 AND e.source = n.source AND e.id = n.id OFFSET 0)
             ORDER BY source, id
             ON CONFLICT DO NOTHING RETURNING seq)
-        SELECT array_agg(coalesce(new.seq, 0) ORDER BY n.seq) AS seqs, coalesce(max(new.seq), 0) AS last,
+        SELECT array_agg(coalesce(new.seq, 0) ORDER BY n.seq) AS seqs, coalesce(max(new.seq),
+        0) AS last,
             (SELECT generation FROM catalog) AS generation, {}
         FROM n LEFT JOIN new USING (seq)",
         days::known_columns()
@@ -75,10 +79,15 @@ pub(super) async fn insert(
         return Ok(Recorded { seqs: Vec::new(), generation: None, anew: None });
     }
     let mut seen = HashSet::new();
-    let first: Vec<bool> = alerts.iter().map(|a| seen.insert((a.source.as_str(), a.id.as_str()))).collect();
-    let new: Vec<&Alert> = alerts.iter().zip(&first).filter(|(_, first)| **first).map(|(a, _)| *a).collect();
-    let texts = |f: fn(&Alert) -> String| -> Value { new.iter().map(|a| f(a)).collect::<Vec<_>>().into() };
-    let times = |f: fn(&Alert) -> DateTime<Utc>| -> Value { new.iter().map(|a| f(a)).collect::<Vec<_>>().into() };
+    let first: Vec<bool> =
+        alerts.iter().map(|a| seen.insert((a.source.as_str(), a.id.as_str()))).collect();
+    let new: Vec<&Alert> =
+        alerts.iter().zip(&first).filter(|(_, first)| **first).map(|(a, _)| *a).collect();
+    let texts =
+        |f: fn(&Alert) -> String| -> Value { new.iter().map(|a| f(a)).collect::<Vec<_>>().into() };
+    let times = |f: fn(&Alert) -> DateTime<Utc>| -> Value {
+        new.iter().map(|a| f(a)).collect::<Vec<_>>().into()
+    };
     let values = vec![
         texts(|a| a.source.clone()),
         texts(|a| a.id.clone()),
@@ -101,11 +110,18 @@ pub(super) async fn insert(
         return Ok(Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None });
     };
     let found = DayBounds { first: inserted.first, ids_from: inserted.ids_from };
-    // A number beyond the newest day that this statement could see: another has begun while it waited.
+    // A number beyond the newest day that this statement could see: another has begun while it
+    // waited.
     let is_stale = inserted.last >= inserted.bound || known != found;
     let mut numbers = inserted.seqs.into_iter();
-    let seqs = first.into_iter().map(|first| if first { numbers.next().filter(|seq| *seq > 0) } else { None });
-    Ok(Recorded { seqs: seqs.collect(), generation: Some(inserted.generation), anew: is_stale.then_some(found) })
+    let seqs = first
+        .into_iter()
+        .map(|first| if first { numbers.next().filter(|seq| *seq > 0) } else { None });
+    Ok(Recorded {
+        seqs: seqs.collect(),
+        generation: Some(inserted.generation),
+        anew: is_stale.then_some(found),
+    })
 }
 
 /// The alert that stands under an id which came again.
@@ -128,7 +144,8 @@ impl Stands {
     fn differs_from(&self, came: &Alert) -> Option<String> {
         // In one order: the database keeps its own.
         let ordered = |labels: serde_json::Value| {
-            let labels: BTreeMap<String, serde_json::Value> = serde_json::from_value(labels).unwrap_or_default();
+            let labels: BTreeMap<String, serde_json::Value> =
+                serde_json::from_value(labels).unwrap_or_default();
             serde_json::to_string(&labels).unwrap_or_default()
         };
         let labels = clean_json(serde_json::to_value(&came.labels).unwrap_or_default());
@@ -144,31 +161,38 @@ impl Stands {
         let (what, before, now) = parts.into_iter().find(|(_, before, now)| before != now)?;
         let (before, now) = (cut(&before, 100), cut(&now, 100));
         let (id, seq) = (&came.id, self.seq);
-        Some(format!("id `{id}` came before, as alert {seq}, with another {what}: `{before}`, now `{now}`"))
+        Some(format!(
+            "id `{id}` came before, as alert {seq}, with another {what}: `{before}`, now `{now}`"
+        ))
     }
 }
 
-/// Of alerts with a repeated id those that say something else than the one that stands under it: their numbers among all, and what
-/// is told of each. They are kept as what cannot be read, since nothing else has them; of a sender that gives one id to everything
-/// so many of a batch.
+/// Of alerts with a repeated id those that say something else than the one that stands under it:
+/// their numbers among all, and what is told of each. They are kept as what cannot be read, since
+/// nothing else has them; of a sender that gives one id to everything so many of a batch.
 pub(super) async fn conflicts(
     tx: &DatabaseTransaction,
     plan: &super::Plan<'_>,
     seqs: &[Option<i64>],
     known: DayBounds,
 ) -> Result<BTreeMap<usize, String>, StoreError> {
-    let repeated: Vec<usize> = seqs.iter().enumerate().filter(|(_, seq)| seq.is_none()).map(|(n, _)| n).collect();
+    let repeated: Vec<usize> =
+        seqs.iter().enumerate().filter(|(_, seq)| seq.is_none()).map(|(n, _)| n).collect();
     if repeated.is_empty() {
         return Ok(BTreeMap::new());
     }
-    let sql = "SELECT t.n, e.seq, e.kind, e.resource, e.state, e.severity, e.value, e.summary, e.labels
+    let sql = "SELECT t.n, e.seq, e.kind, e.resource, e.state, e.severity, e.value, e.summary,
+        e.labels
         FROM unnest($1::bigint[], $2::text[], $3::text[]) AS t (n, source, id)
-        CROSS JOIN LATERAL (SELECT * FROM alerts a WHERE a.seq >= $4 AND a.source = t.source AND a.id = t.id LIMIT 1) e";
+        CROSS JOIN LATERAL (SELECT * FROM alerts a WHERE a.seq >= $4 AND a.source = t.source
+        AND a.id = t.id LIMIT 1) e";
     let texts = |f: fn(&Alert) -> &str| -> Value {
         repeated.iter().map(|n| f(plan.alerts[*n]).to_owned()).collect::<Vec<_>>().into()
     };
-    let numbers: Vec<i64> = repeated.iter().map(|n| i64::try_from(*n).unwrap_or(i64::MAX)).collect();
-    let values = vec![numbers.into(), texts(|a| &a.source), texts(|a| &a.id), known.ids_from.into()];
+    let numbers: Vec<i64> =
+        repeated.iter().map(|n| i64::try_from(*n).unwrap_or(i64::MAX)).collect();
+    let values =
+        vec![numbers.into(), texts(|a| &a.source), texts(|a| &a.id), known.ids_from.into()];
     let stands: Vec<Stands> = sql::typed(tx, sql, values).await?;
     let differing = stands.iter().filter_map(|stands| {
         let n = usize::try_from(stands.n).ok()?;
@@ -209,11 +233,12 @@ async fn keep_conflicts(
 /// Longest payload that is kept, in bytes.
 const KEPT: usize = 64 * 1024;
 
-/// An alert that is not taken, to be kept with the reason so that it can be read again: the item from which it was read, or the alert
-/// itself where its sender wrote it in the normal form.
+/// An alert that is not taken, to be kept with the reason so that it can be read again: the item
+/// from which it was read, or the alert itself where its sender wrote it in the normal form.
 pub fn not_taken(alert: &Alert, reason: String) -> Malformed {
     let normal = alert.body.is_null();
-    let beside = if normal { serde_json::json!({ "normal": true }) } else { serde_json::Value::Null };
+    let beside =
+        if normal { serde_json::json!({ "normal": true }) } else { serde_json::Value::Null };
     let whole = if normal { normal_form(alert) } else { alert.body.to_string() };
     Malformed { reason, payload: cut(&whole, KEPT).to_owned(), item: true, beside }
 }
@@ -235,7 +260,10 @@ fn told_value(value: Option<f64>) -> String {
 }
 
 /// Keeps what cannot be read; the numbers in order.
-pub(super) async fn keep_strange(tx: &DatabaseTransaction, payloads: &[&Payload]) -> Result<Vec<i64>, StoreError> {
+pub(super) async fn keep_strange(
+    tx: &DatabaseTransaction,
+    payloads: &[&Payload],
+) -> Result<Vec<i64>, StoreError> {
     #[derive(FromQueryResult)]
     struct Kept {
         id: i64,
@@ -251,11 +279,15 @@ pub(super) async fn keep_strange(tx: &DatabaseTransaction, payloads: &[&Payload]
         all.iter().map(|(_, s)| clean(&s.reason)).collect::<Vec<_>>().into(),
         all.iter().map(|(_, s)| clean(&s.payload)).collect::<Vec<_>>().into(),
         all.iter().map(|(_, s)| s.item).collect::<Vec<_>>().into(),
-        all.iter().map(|(_, s)| clean_json(s.beside.clone()).to_string()).collect::<Vec<_>>().into(),
+        all.iter()
+            .map(|(_, s)| clean_json(s.beside.clone()).to_string())
+            .collect::<Vec<_>>()
+            .into(),
     ];
     let sql = "INSERT INTO unreadable (source, received, reason, payload, item, beside)
         SELECT source, received, reason, payload, item, beside::jsonb
-        FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::boolean[], $6::text[]) WITH ORDINALITY
+        FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::boolean[],
+        $6::text[]) WITH ORDINALITY
             AS t (source, received, reason, payload, item, beside, n) ORDER BY n
         RETURNING id";
     let kept: Vec<Kept> = sql::typed(tx, sql, values).await?;

@@ -49,8 +49,9 @@ struct Numbers {
 /// Bytes of payloads that the inputs of one dispatch may read of a gathering.
 const GATHERED_BYTES: usize = 4 << 20;
 
-/// Alerts of earlier batches for which something is dispatched now. The first of each is whole; of a gathering the others have
-/// their payloads where inputs may look at them, as far as there is room: else the dispatch is refused.
+/// Alerts of earlier batches for which something is dispatched now. The first of each is whole; of
+/// a gathering the others have their payloads where inputs may look at them, as far as there is
+/// room: else the dispatch is refused.
 async fn earlier(
     tx: &DatabaseTransaction,
     trial: &mut BatchOutcome<'_>,
@@ -68,8 +69,10 @@ async fn earlier(
             continue;
         }
         let stored: Vec<i64> = alerts.iter().filter(|id| !here(id)).map(|id| id.0).collect();
-        let of_batch = alerts.iter().filter_map(|id| batch.alert(*id)).map(|a| a.body.to_string().len());
-        let bytes = of_batch.sum::<usize>() + crate::read::payload_bytes(tx, &stored).await?.values().sum::<usize>();
+        let of_batch =
+            alerts.iter().filter_map(|id| batch.alert(*id)).map(|a| a.body.to_string().len());
+        let bytes = of_batch.sum::<usize>()
+            + crate::read::payload_bytes(tx, &stored).await?.values().sum::<usize>();
         if bytes > GATHERED_BYTES {
             heavy.extend(alerts.first().map(|first| ((rule.name.clone(), *first), bytes)));
             bare.extend(others());
@@ -78,7 +81,9 @@ async fn earlier(
         }
     }
     trial.heavy = heavy;
-    let stored = |ids: BTreeSet<i64>| ids.into_iter().filter(|id| !here(&AlertId(*id))).collect::<Vec<i64>>();
+    let stored = |ids: BTreeSet<i64>| {
+        ids.into_iter().filter(|id| !here(&AlertId(*id))).collect::<Vec<i64>>()
+    };
     let bare = stored(bare.difference(&whole).copied().collect());
     let whole = stored(whole);
     let mut found = BTreeMap::new();
@@ -91,7 +96,11 @@ async fn earlier(
     Ok(found.into_iter().map(|(seq, alert)| (AlertId(seq), alert)).collect())
 }
 
-fn decide<'a>(batch: &Undecided<'a>, memories: Memories, numbers: &mut Numbers) -> BatchOutcome<'a> {
+fn decide<'a>(
+    batch: &Undecided<'a>,
+    memories: Memories,
+    numbers: &mut Numbers,
+) -> BatchOutcome<'a> {
     let mut work = Work { outcome: BatchOutcome::new(batch.catalog, memories), numbers };
     for due in &batch.due {
         work.due(due, batch);
@@ -156,7 +165,8 @@ impl<'a> Work<'a, '_> {
     }
 
     fn handle(&mut self, rule: &Rule, now: DateTime<Utc>, event: Event<'_>) -> Vec<Effect> {
-        let memory: &mut Memory = self.outcome.memories.by_rule.entry(rule.name.clone()).or_default();
+        let memory: &mut Memory =
+            self.outcome.memories.by_rule.entry(rule.name.clone()).or_default();
         let numbers = &mut *self.numbers;
         let mut number = || {
             numbers.drawn += 1;

@@ -92,7 +92,8 @@ pub async fn settle_due(
     }
     let (known, malformed): (Vec<_>, Vec<_>) =
         rows.into_iter().partition(|r| rules.catalog.entry(Kind::Rule, &r.rule).is_some());
-    let mut done = DueDone { unknown: malformed.into_iter().map(|r| r.rule).collect(), ..DueDone::default() };
+    let mut done =
+        DueDone { unknown: malformed.into_iter().map(|r| r.rule).collect(), ..DueDone::default() };
     if known.is_empty() {
         done.next = next(db, slots, unknown).await?;
         return Ok(done);
@@ -192,9 +193,14 @@ async fn taken(
     }
     let mut tries = 1;
     loop {
-        let trying = AssertUnwindSafe(attempt(db, rules, slots, rows, &members, now)).catch_unwind();
+        let trying =
+            AssertUnwindSafe(attempt(db, rules, slots, rows, &members, now)).catch_unwind();
         match trying.await {
-            Err(_) => return Err(DueError::Panic("deciding ended unexpectedly; the log says where".into())),
+            Err(_) => {
+                return Err(DueError::Panic(
+                    "deciding ended unexpectedly; the log says where".into(),
+                ));
+            }
             Ok(Ok(Ok(done))) => return Ok(done),
             Ok(Ok(Err(Unloaded(more)))) if tries < TRIES => members.extend(more),
             Ok(Ok(Err(_))) => return Ok((0, Change::default())),
@@ -254,21 +260,30 @@ async fn within(
         Ok(memories) => memories,
         Err(unloaded) => return Ok(Err(unloaded)),
     };
-    let due: Vec<Due> = mine.into_iter().map(|r| Due { rule: r.rule, slot: slots.slot(r.key), at: r.due }).collect();
+    let due: Vec<Due> = mine
+        .into_iter()
+        .map(|r| Due { rule: r.rule, slot: slots.slot(r.key), at: r.due })
+        .collect();
     // Whoever was here before may have put it off.
     let due: Vec<Due> = due
         .into_iter()
-        .filter(|d| memories.by_rule.get(&d.rule).and_then(|m| m.due(&d.slot)).is_some_and(|at| at <= now))
+        .filter(|d| {
+            memories.by_rule.get(&d.rule).and_then(|m| m.due(&d.slot)).is_some_and(|at| at <= now)
+        })
         .collect();
     let taken = due.len();
     let mut batch = Undecided { catalog: rules.catalog, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
     let mut outcome = decide::settle(tx, &batch, memories).await?;
-    outcome.alarms = super::alarms::of_alerts(tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
+    outcome.alarms =
+        super::alarms::of_alerts(tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
     let mut script = Script::default();
     let made = outcome.write(&mut script, &batch)?;
     script.run(tx).await?;
-    Ok(Ok((taken, Change { jobs: made.jobs, proposals: made.proposals, verdicts: true, ..Change::default() })))
+    Ok(Ok((
+        taken,
+        Change { jobs: made.jobs, proposals: made.proposals, verdicts: true, ..Change::default() },
+    )))
 }
 
 /// Claims due tallies that nobody else has in hand. Nothing is waited for, so any order will do.
@@ -344,12 +359,17 @@ pub struct SetAside {
 }
 
 /// What is set aside, the soonest first, at most so many.
-pub async fn set_aside_now(db: &DatabaseConnection, most: u64) -> Result<Vec<SetAside>, StoreError> {
+pub async fn set_aside_now(
+    db: &DatabaseConnection,
+    most: u64,
+) -> Result<Vec<SetAside>, StoreError> {
     let part = |table: &str| {
         format!(
-            "SELECT rule, key, aside AS reason, aside_tries AS tries, due AS again_at FROM {table} WHERE aside IS NOT NULL"
+            "SELECT rule, key, aside AS reason, aside_tries AS tries, due AS again_at FROM {table}
+                WHERE aside IS NOT NULL"
         )
     };
-    let sql = format!("{} UNION ALL {} ORDER BY again_at LIMIT {most}", part("tally"), part("pool"));
+    let sql =
+        format!("{} UNION ALL {} ORDER BY again_at LIMIT {most}", part("tally"), part("pool"));
     sql::typed(db, &sql, vec![]).await
 }

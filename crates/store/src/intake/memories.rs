@@ -94,7 +94,10 @@ pub(super) async fn likely_members(
     now: DateTime<Utc>,
 ) -> Result<BTreeSet<Key>, StoreError> {
     let mut wanted = Wanted::default();
-    placed.iter().filter(|(_, p)| p.keys.gathering.is_some()).for_each(|(rule, p)| wanted.add(rule, &p.keys));
+    placed
+        .iter()
+        .filter(|(_, p)| p.keys.gathering.is_some())
+        .for_each(|(rule, p)| wanted.add(rule, &p.keys));
     if wanted.joining.is_empty() {
         return Ok(BTreeSet::new());
     }
@@ -112,7 +115,10 @@ pub(super) async fn likely_members(
 }
 
 /// The members of gatherings, read without locks.
-pub(super) async fn members_of(db: &impl ConnectionTrait, pools: &BTreeSet<Key>) -> Result<BTreeSet<Key>, StoreError> {
+pub(super) async fn members_of(
+    db: &impl ConnectionTrait,
+    pools: &BTreeSet<Key>,
+) -> Result<BTreeSet<Key>, StoreError> {
     let rows: Vec<Row> = sql::typed(db, POOLS, columns(pools)).await?;
     let mut all = BTreeSet::new();
     for row in rows {
@@ -132,8 +138,10 @@ fn fires(
     due: DateTime<Utc>,
     now: DateTime<Utc>,
 ) -> bool {
-    let at_most =
-        catalog.get::<Rule>(rule).and_then(|(r, _)| r.settle.gather.as_ref()).map_or(0, |g| g.at_most as usize);
+    let at_most = catalog
+        .get::<Rule>(rule)
+        .and_then(|(r, _)| r.settle.gather.as_ref())
+        .map_or(0, |g| g.at_most as usize);
     let newcomers = joining.map_or(0, |j| j.iter().filter(|key| !members.contains(key)).count());
     due <= now || members.len() + newcomers >= at_most
 }
@@ -171,7 +179,11 @@ impl Memories {
     }
 
     /// Takes in tallies, and wants the pools that their episodes belong to.
-    pub fn take_tallies(&mut self, rows: Vec<impl Into<Loaded>>, wanted: &mut Wanted) -> Result<(), StoreError> {
+    pub fn take_tallies(
+        &mut self,
+        rows: Vec<impl Into<Loaded>>,
+        wanted: &mut Wanted,
+    ) -> Result<(), StoreError> {
         for row in rows {
             let Loaded { rule, key, state } = row.into();
             let tally: Tally = serde_json::from_str(&state)?;
@@ -179,7 +191,11 @@ impl Memories {
                 let pools = [&episode.gathering, &episode.cap].into_iter().flatten();
                 wanted.pools.extend(pools.map(|pool| (rule.clone(), pool.clone())));
                 if let (Some(pool), true) = (&episode.gathering, tally.due.is_some()) {
-                    wanted.joining.entry((rule.clone(), pool.clone())).or_default().insert(key.clone());
+                    wanted
+                        .joining
+                        .entry((rule.clone(), pool.clone()))
+                        .or_default()
+                        .insert(key.clone());
                 }
             }
             wanted.tallies.insert((rule.clone(), key.clone()));
@@ -317,7 +333,12 @@ impl Rows {
 type Map<T> = std::collections::HashMap<String, T>;
 
 impl Changes {
-    fn compare<T: Kept>(&mut self, rule: &str, before: &Map<T>, now: &Map<T>) -> Result<(), StoreError> {
+    fn compare<T: Kept>(
+        &mut self,
+        rule: &str,
+        before: &Map<T>,
+        now: &Map<T>,
+    ) -> Result<(), StoreError> {
         for (key, kept) in now {
             let rows = match before.get(key) {
                 Some(same) if same == kept => continue,
@@ -329,41 +350,52 @@ impl Changes {
             rows.due.push(kept.due());
             rows.alarms.extend(kept.alarms());
         }
-        self.gone.extend(before.keys().filter(|k| !now.contains_key(*k)).map(|k| (rule.to_owned(), k.clone())));
+        self.gone.extend(
+            before.keys().filter(|k| !now.contains_key(*k)).map(|k| (rule.to_owned(), k.clone())),
+        );
         Ok(())
     }
 
     fn write(self, script: &mut Script, table: &str, alarms: &str, set_alarms: &str) {
         let given = if alarms.is_empty() { "" } else { ", $5::text[]" };
         let source = format!(
-            "unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]{given}) AS t (rule, key, state, due{})",
+            "unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[]{given}) AS t (rule, key, \
+            state, due{})",
             if alarms.is_empty() { "" } else { ", alarms" }
         );
         if !self.new.keys.is_empty() {
             let cast = if alarms.is_empty() { "" } else { "alarms::bigint[], " };
             let sql = format!(
                 "INSERT INTO {table} (rule, key, {alarms}state, due)
-                SELECT rule, key, {cast}state::jsonb, nullif(due, {NO_TIME}) FROM {source} ORDER BY rule, key"
+                SELECT rule, key, {cast}state::jsonb, nullif(due, {NO_TIME}) FROM {source}
+                ORDER BY rule, key"
             );
             script.add(&sql, self.new.values());
         }
         if !self.changed.keys.is_empty() {
             let sql = format!(
-                "UPDATE {table} SET state = t.state::jsonb, due = nullif(t.due, {NO_TIME}), aside = NULL, aside_tries = 0{set_alarms}
+                "UPDATE {table} SET state = t.state::jsonb, due = nullif(t.due, {NO_TIME}),
+                    aside = NULL, aside_tries = 0{set_alarms}
                 FROM {source} WHERE {table}.rule = t.rule AND {table}.key = t.key"
             );
             script.add(&sql, self.changed.values());
         }
         if !self.gone.is_empty() {
-            let sql =
-                format!("DELETE FROM {table} WHERE (rule, key) IN (SELECT * FROM unnest($1::text[], $2::text[]))");
+            let sql = format!(
+                "DELETE FROM {table} WHERE (rule, key) IN (SELECT *
+                    FROM unnest($1::text[], $2::text[]))"
+            );
             script.add(&sql, columns(&self.gone));
         }
     }
 }
 
 /// What a rule remembers of some keys at the moment, without locks, for trying something out.
-pub(super) async fn peek(db: &impl ConnectionTrait, rule: &str, keys: &Keys) -> Result<Memory, StoreError> {
+pub(super) async fn peek(
+    db: &impl ConnectionTrait,
+    rule: &str,
+    keys: &Keys,
+) -> Result<Memory, StoreError> {
     let mut wanted = Wanted::default();
     wanted.add(rule, keys);
     let sql = LOCK_TALLIES.trim_end_matches("FOR UPDATE OF t");

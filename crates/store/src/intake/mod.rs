@@ -128,8 +128,12 @@ pub async fn take(
     loop {
         match attempt(db, rules, &plan, *writer).await {
             Ok(Attempt::Done(batch)) => return Ok(*batch),
-            Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => plan.members.extend(members),
-            Ok(Attempt::Unloaded(_)) => return Err(StoreError::Contended("the members of a gathering")),
+            Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => {
+                plan.members.extend(members)
+            }
+            Ok(Attempt::Unloaded(_)) => {
+                return Err(StoreError::Contended("the members of a gathering"));
+            }
             Ok(Attempt::Anew(found)) => {
                 // A statement that waited while a day began could not see it yet.
                 let known = if writer.known == found { days::known(db).await? } else { found };
@@ -234,16 +238,22 @@ async fn attempt(
     let conflicts = alerts::conflicts(&tx, plan, &recorded.seqs, writer.known).await?;
     let new = || plan.alerts.iter().zip(&recorded.seqs).filter_map(|(a, seq)| Some((*a, (*seq)?)));
     let mut alarms = alarms::lock(&tx, new().map(|(a, _)| a)).await?;
-    let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(|((alert, seq), hits)| {
-        let id = AlertId((*seq)?);
-        let (alarm, change) = alarms.take(alert);
-        Some(Fresh { alert, id, hits, alarm, change })
-    });
+    let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(
+        |((alert, seq), hits)| {
+            let id = AlertId((*seq)?);
+            let (alarm, change) = alarms.take(alert);
+            Some(Fresh { alert, id, hits, alarm, change })
+        },
+    );
     let fresh: Vec<Fresh<'_>> = fresh.collect();
-    let cleared: Vec<AlarmId> =
-        fresh.iter().filter(|f| f.change == alarm::AlarmChange::Cleared).filter_map(|f| f.alarm).collect();
+    let cleared: Vec<AlarmId> = fresh
+        .iter()
+        .filter(|f| f.change == alarm::AlarmChange::Cleared)
+        .filter_map(|f| f.alarm)
+        .collect();
 
-    let mut wanted = Wanted { tallies: plan.members.clone(), cleared: cleared.clone(), ..Wanted::default() };
+    let mut wanted =
+        Wanted { tallies: plan.members.clone(), cleared: cleared.clone(), ..Wanted::default() };
     for (rule, placed) in fresh.iter().flat_map(Fresh::placed) {
         wanted.add(&rule.name, &placed.keys);
     }
@@ -302,10 +312,12 @@ fn taken(
 fn wake_waiting(script: &mut Script, cleared: &[AlarmId]) {
     if !cleared.is_empty() {
         let cleared: Vec<i64> = cleared.iter().map(|a| a.0).collect();
-        let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND waits_for_alarm AND alarm_id = ANY($1)";
+        let sql = "UPDATE job SET wake_at = now() WHERE state = 'waiting' AND waits_for_alarm
+            AND alarm_id = ANY($1)";
         script.add(sql, vec![cleared.clone().into()]);
         // Those that are for several alarms, of which this is not the first.
-        let sql = "UPDATE job j SET wake_at = now() FROM gathered g WHERE g.alarm_id = ANY($1) AND j.id = g.job_id
+        let sql = "UPDATE job j SET wake_at = now() FROM gathered g WHERE g.alarm_id = ANY($1)
+            AND j.id = g.job_id
             AND j.state = 'waiting' AND j.waits_for_alarm";
         script.add(sql, vec![cleared.into()]);
     }
@@ -324,8 +336,13 @@ fn count(
     let mut counts: BTreeMap<(&str, DateTime<Utc>), Counted> = BTreeMap::new();
     let mut seen = 0;
     for payload in payloads {
-        let minute = payload.received.with_second(0).and_then(|t| t.with_nanosecond(0)).unwrap_or(payload.received);
-        let (entry, last_at) = counts.entry((&payload.source, minute)).or_insert(([0; 4], payload.received));
+        let minute = payload
+            .received
+            .with_second(0)
+            .and_then(|t| t.with_nanosecond(0))
+            .unwrap_or(payload.received);
+        let (entry, last_at) =
+            counts.entry((&payload.source, minute)).or_insert(([0; 4], payload.received));
         let mine = seen..seen + payload.alerts.len();
         let repeated = seqs[mine.clone()].iter().filter(|seq| seq.is_none()).count();
         entry[0] += payload.alerts.len() as i64;
@@ -338,20 +355,32 @@ fn count(
     if counts.is_empty() {
         return;
     }
-    let sql = "INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable, conflicts, last_at)
+    let sql = "INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated,
+        unreadable, conflicts, last_at)
         SELECT source, minute, $6, alerts, repeated, unreadable, conflicts, last_at
-        FROM unnest($1::text[], $2::timestamptz[], $3::bigint[], $4::bigint[], $5::bigint[], $7::bigint[], $8::timestamptz[])
+        FROM unnest($1::text[], $2::timestamptz[], $3::bigint[], $4::bigint[], $5::bigint[],
+        $7::bigint[], $8::timestamptz[])
             AS t (source, minute, alerts, repeated, unreadable, conflicts, last_at)
         ON CONFLICT (source, minute, shard) DO UPDATE SET alerts = c.alerts + excluded.alerts,
             repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable,
             conflicts = c.conflicts + excluded.conflicts, last_at = greatest(c.last_at, excluded.last_at)";
-    let column = |i: usize| -> sea_orm::Value { counts.values().map(|(c, _)| c[i]).collect::<Vec<i64>>().into() };
+    let column = |i: usize| -> sea_orm::Value {
+        counts.values().map(|(c, _)| c[i]).collect::<Vec<i64>>().into()
+    };
     let last: Vec<DateTime<Utc>> = counts.values().map(|(_, last_at)| *last_at).collect();
     let sources: Vec<String> = counts.keys().map(|(s, _)| (*s).to_owned()).collect();
     let minutes: Vec<DateTime<Utc>> = counts.keys().map(|(_, m)| *m).collect();
     let [alerts, repeated, unreadable, conflicts] = [0, 1, 2, 3].map(column);
-    let values =
-        vec![sources.into(), minutes.into(), alerts, repeated, unreadable, shard.into(), conflicts, last.into()];
+    let values = vec![
+        sources.into(),
+        minutes.into(),
+        alerts,
+        repeated,
+        unreadable,
+        shard.into(),
+        conflicts,
+        last.into(),
+    ];
     script.add(sql, values);
 }
 

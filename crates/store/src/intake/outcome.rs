@@ -4,7 +4,10 @@ use super::{
     memories::Memories,
     undecided::{Fresh, Undecided},
 };
-use crate::{StoreError, days, jobs::new, jobs::new::Beginning, jobs::new::NewJob, jobs::new::Origin, sql::Script};
+use crate::{
+    StoreError, days, jobs::new, jobs::new::Beginning, jobs::new::NewJob, jobs::new::Origin,
+    sql::Script,
+};
 use arvok_api::ProposalState;
 use arvok_core::{
     AlarmId, Alert, AlertId, Catalog, JobId, Verdict,
@@ -29,7 +32,8 @@ pub(super) struct BatchOutcome<'a> {
     pub alarms: BTreeMap<AlertId, AlarmId>,
     /// Alerts of earlier batches that are dispatched for.
     pub earlier: BTreeMap<AlertId, Alert>,
-    /// Gatherings whose payloads are too much for what their inputs read, by rule and first alert: the bytes.
+    /// Gatherings whose payloads are too much for what their inputs read, by rule and first alert:
+    /// the bytes.
     pub heavy: BTreeMap<(String, AlertId), usize>,
     /// How many numbers of jobs were needed.
     pub numbers: usize,
@@ -84,7 +88,14 @@ impl<'a> BatchOutcome<'a> {
     }
 
     /// Notes the effects of one event of a rule.
-    pub fn take(&mut self, rule: &'a Rule, version: i32, at: DateTime<Utc>, effects: Vec<Effect>, tally: &str) {
+    pub fn take(
+        &mut self,
+        rule: &'a Rule,
+        version: i32,
+        at: DateTime<Utc>,
+        effects: Vec<Effect>,
+        tally: &str,
+    ) {
         for effect in effects {
             match effect {
                 // What never came has no verdict.
@@ -142,7 +153,9 @@ impl<'a> BatchOutcome<'a> {
         };
         // What is proposed and withdrawn within one batch is written as it ended.
         for row in &mut proposals {
-            if let Some((_, why)) = self.withdrawn.iter().find(|(first, _)| row["first_id"] == first.0) {
+            if let Some((_, why)) =
+                self.withdrawn.iter().find(|(first, _)| row["first_id"] == first.0)
+            {
                 row["state"] = "withdrawn".into();
                 row["note"] = (*why).into();
                 row["decided_at"] = json!(batch.now);
@@ -159,7 +172,8 @@ impl<'a> BatchOutcome<'a> {
                 self.withdrawn.iter().map(|(id, why)| (id.0, (*why).to_owned())).unzip();
             let sql = "UPDATE proposal SET state = 'withdrawn', note = t.note, decided_at = $3
                 FROM unnest($1::bigint[], $2::text[]) AS t (first, note)
-                WHERE coalesce(proposal.first_id, proposal.id) = t.first AND proposal.state = 'open'";
+                WHERE coalesce(proposal.first_id, proposal.id) = t.first
+                AND proposal.state = 'open'";
             script.add(sql, vec![gone.clone().into(), notes.into(), batch.now.into()]);
             made.proposals.extend(gone);
         }
@@ -171,7 +185,9 @@ impl<'a> BatchOutcome<'a> {
     fn write_gathered(&self, script: &mut Script) {
         let (mut jobs, mut alerts, mut alarms) = (Vec::new(), Vec::new(), Vec::new());
         for Firing { fire, .. } in self.fires.iter().filter(|f| f.fire.alerts.len() > 1) {
-            for (job, alert) in fire.jobs.iter().flat_map(|job| fire.alerts.iter().map(move |alert| (job, alert))) {
+            for (job, alert) in
+                fire.jobs.iter().flat_map(|job| fire.alerts.iter().map(move |alert| (job, alert)))
+            {
                 jobs.push(job.0);
                 alerts.push(alert.0);
                 alarms.push(self.alarms.get(alert).map_or(0, |alarm| alarm.0));
@@ -179,7 +195,8 @@ impl<'a> BatchOutcome<'a> {
         }
         if !jobs.is_empty() {
             let sql = "INSERT INTO gathered (job_id, alert_seq, alarm_id)
-                SELECT job, alert, nullif(alarm, 0) FROM unnest($1::bigint[], $2::bigint[], $3::bigint[]) AS t (job, alert, alarm)
+                SELECT job, alert, nullif(alarm, 0) FROM unnest($1::bigint[], $2::bigint[],
+                $3::bigint[]) AS t (job, alert, alarm)
                 ON CONFLICT DO NOTHING";
             script.add(sql, vec![jobs.into(), alerts.into(), alarms.into()]);
         }
@@ -194,7 +211,9 @@ impl<'a> BatchOutcome<'a> {
         }
         let (new, later): (Vec<_>, Vec<_>) = last.into_values().partition(|(_, new)| *new);
         let values = |rows: &[(&VerdictRow<'_>, bool)]| -> Vec<sea_orm::Value> {
-            let texts = |f: fn(&VerdictRow<'_>) -> String| rows.iter().map(|(v, _)| f(v)).collect::<Vec<_>>().into();
+            let texts = |f: fn(&VerdictRow<'_>) -> String| {
+                rows.iter().map(|(v, _)| f(v)).collect::<Vec<_>>().into()
+            };
             vec![
                 rows.iter().map(|(v, _)| v.alert.0).collect::<Vec<i64>>().into(),
                 texts(|v| v.rule.to_owned()),
@@ -206,21 +225,26 @@ impl<'a> BatchOutcome<'a> {
                 texts(|v| v.tally.clone()),
             ]
         };
-        let source = "unnest($1::bigint[], $2::text[], $3::int[], $4::text[], $5::text[], $6::bigint[],
+        let source = "unnest($1::bigint[], $2::text[], $3::int[], $4::text[], $5::text[], \
+            $6::bigint[],
             $7::timestamptz[], $8::text[]) AS t (seq, rule, version, verdict, reason, job, at, tally)";
         if !new.is_empty() {
             let sql = format!(
-                "INSERT INTO verdicts (alert_seq, rule, rule_version, verdict, reason, job_id, at, tally)
+                "INSERT INTO verdicts (alert_seq, rule, rule_version, verdict, reason, job_id, at,
+                    tally)
                 SELECT seq, rule, version, verdict, reason, nullif(job, 0), at, tally FROM {source}"
             );
             script.add(&sql, values(&new));
         }
         if !later.is_empty() {
             let sql = format!(
-                "UPDATE verdicts v SET verdict = t.verdict, reason = t.reason, job_id = nullif(t.job, 0), decided_at = t.at
-                FROM {source} WHERE v.alert_seq = t.seq AND v.rule = t.rule AND v.alert_seq BETWEEN $9 AND $10"
+                "UPDATE verdicts v SET verdict = t.verdict, reason = t.reason,
+                    job_id = nullif(t.job, 0), decided_at = t.at
+                FROM {source} WHERE v.alert_seq = t.seq AND v.rule = t.rule
+                AND v.alert_seq BETWEEN $9 AND $10"
             );
-            let (least, most) = days::span(&later.iter().map(|(v, _)| v.alert.0).collect::<Vec<_>>());
+            let (least, most) =
+                days::span(&later.iter().map(|(v, _)| v.alert.0).collect::<Vec<_>>());
             let mut values = values(&later);
             values.extend([least.into(), most.into()]);
             script.add(&sql, values);
@@ -231,7 +255,11 @@ impl<'a> BatchOutcome<'a> {
     fn dispatched(&self, firing: &Firing<'_>, batch: &Undecided<'_>) -> Vec<NewJob> {
         let Firing { rule, at, fire, .. } = firing;
         let find = |id: &AlertId| batch.alert(*id).or_else(|| self.earlier.get(id));
-        let silent = fire.tallies.first().filter(|_| fire.alerts.is_empty()).and_then(|key| rule.silent(key, *at));
+        let silent = fire
+            .tallies
+            .first()
+            .filter(|_| fire.alerts.is_empty())
+            .and_then(|key| rule.silent(key, *at));
         let gathered: Vec<&Alert> = fire.alerts.iter().filter_map(find).chain(&silent).collect();
         let Some(first) = gathered.first().copied() else { return forgotten(firing) };
         let alert = fire.alerts.first().copied();
@@ -242,14 +270,16 @@ impl<'a> BatchOutcome<'a> {
             let (version, mut prepared) = self.prepared(entry, first, &view);
             if let (Some(bytes), true) = (heavy, entry.reads_gathered_bodies()) {
                 prepared = Err(format!(
-                    "the payloads of its {} alerts have {} KiB, more than inputs may read of a gathering; let them read fields, or \
+                    "the payloads of its {} alerts have {} KiB, more than inputs may read of a \
+                    gathering; let them read fields, or \
                     gather less with `at_most`",
                     fire.alerts.len(),
                     bytes / 1024
                 ));
             }
             let refused = prepared.as_ref().err().cloned();
-            let (inputs, target) = prepared.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
+            let (inputs, target) =
+                prepared.unwrap_or_else(|_| (Map::new(), first.resource.to_string()));
             // Where it cannot be worked out, the job is refused for that.
             let deadline = entry.deadline(first, &view).ok().flatten();
             NewJob {
@@ -275,7 +305,12 @@ impl<'a> BatchOutcome<'a> {
 
     /// The runbook's version, and inputs and target; a job with unacceptable inputs is refused
     /// with the reason, and so seen.
-    fn prepared(&self, entry: &Dispatch, alert: &Alert, view: &TallyView<'_>) -> (i32, Result<Accepted, String>) {
+    fn prepared(
+        &self,
+        entry: &Dispatch,
+        alert: &Alert,
+        view: &TallyView<'_>,
+    ) -> (i32, Result<Accepted, String>) {
         let version = self.catalog.get::<Runbook>(&entry.runbook).map_or(0, |(_, version)| version);
         let prepared = entry.prepared(self.catalog, alert, view).map_err(|e| e.to_string());
         (version, prepared.map(|p| (p.inputs, p.target.to_string())))
@@ -292,7 +327,8 @@ impl Firing<'_> {
 /// are refused with the reason, and so seen.
 fn forgotten(firing: &Firing<'_>) -> Vec<NewJob> {
     let Firing { rule, at, fire, .. } = firing;
-    let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts are kept";
+    let why = "the alert that it is for is kept no longer: the rule waited for longer than alerts \
+        are kept";
     let job = |id: &JobId| NewJob {
         id: Some(*id),
         runbook: rule.dispatch.first().map_or_else(String::new, |d| d.runbook.clone()),
@@ -317,9 +353,12 @@ fn forgotten(firing: &Firing<'_>) -> Vec<NewJob> {
 fn proposal(job: NewJob, firing: &Firing<'_>) -> Value {
     let state = if job.refused.is_some() { ProposalState::Faulty } else { ProposalState::Open };
     json!({
-        "id": job.id, "runbook": job.runbook, "runbook_version": job.version, "inputs": job.inputs, "target": job.target,
-        "urgency": job.urgency, "rule": firing.rule.name, "rule_version": firing.version, "alert_seq": job.alert,
-        "alarm_id": job.alarm, "reason": job.reason, "created_at": job.at, "state": state, "note": job.refused,
+        "id": job.id, "runbook": job.runbook, "runbook_version": job.version, "inputs": job.inputs,
+            "target": job.target,
+        "urgency": job.urgency, "rule": firing.rule.name, "rule_version": firing.version,
+            "alert_seq": job.alert,
+        "alarm_id": job.alarm, "reason": job.reason, "created_at": job.at, "state": state,
+            "note": job.refused,
         "first_id": firing.fire.jobs.first(), "tallies": firing.fire.tallies,
         "deadline_ms": job.deadline.map(|deadline| (deadline - job.at).num_milliseconds()),
     })
@@ -327,7 +366,8 @@ fn proposal(job: NewJob, firing: &Firing<'_>) -> Value {
 
 fn insert_proposals(script: &mut Script, rows: Vec<Value>) {
     if !rows.is_empty() {
-        let sql = "INSERT INTO proposal SELECT * FROM jsonb_populate_recordset(NULL::proposal, $1::jsonb)";
+        let sql = "INSERT INTO proposal SELECT * FROM jsonb_populate_recordset(NULL::proposal,
+            $1::jsonb)";
         script.add(sql, vec![clean_json(Value::Array(rows)).into()]);
     }
 }

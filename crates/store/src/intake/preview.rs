@@ -37,7 +37,8 @@ pub async fn preview(
         cause: None,
     };
     let mut number = || None;
-    let effects = Machine::new(rule, rule.stance, &mut memory, &mut number).handle(now, Event::Matched(matched));
+    let effects = Machine::new(rule, rule.stance, &mut memory, &mut number)
+        .handle(now, Event::Matched(matched));
     let own = effects.into_iter().rev().find_map(|e| match e {
         Effect::Verdict { alert: None, verdict, reason, .. } => Some((verdict, reason.to_string())),
         _ => None,

@@ -1,9 +1,10 @@
 //! Claims: which jobs are due, and who executes them.
 //!
-//! A job that somebody has begun is claimed as it is found. One that nobody has begun is found without a lock and without a
-//! row being written: what its author wrote is evaluated first, outside of any transaction, and then [`begin`] writes its claim
-//! and its first record in one statement, if it is still as it was found. Whoever loses a job to another node has evaluated
-//! in vain; so each node looks first at a share of the queue that is its own.
+//! A job that somebody has begun is claimed as it is found. One that nobody has begun is found
+//! without a lock and without a row being written: what its author wrote is evaluated first,
+//! outside of any transaction, and then [`begin`] writes its claim and its first record in one
+//! statement, if it is still as it was found. Whoever loses a job to another node has evaluated in
+//! vain; so each node looks first at a share of the queue that is its own.
 
 use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
@@ -12,7 +13,9 @@ use super::{
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{AlarmId, AlertId, JobId, job::JobState, job::Progress};
 use chrono::{DateTime, Utc};
-use sea_orm::{ConnectionTrait, DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait};
+use sea_orm::{
+    ConnectionTrait, DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait,
+};
 use std::{
     collections::{BTreeMap, BTreeSet},
     hash::{DefaultHasher, Hash, Hasher},
@@ -40,7 +43,8 @@ pub struct Search<'a> {
     pub share: Share,
 }
 
-/// A part of the queue of jobs that nobody has begun: which of the nodes that are alive this one is.
+/// A part of the queue of jobs that nobody has begun: which of the nodes that are alive this one
+/// is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Share {
     /// From zero.
@@ -115,13 +119,15 @@ impl ClaimedRow {
     }
 }
 
-const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, created_at, progress,
+const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, \
+    created_at, progress,
     begun, word, word_number, posts, depth, holds";
 
-/// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1` claims that are alive, `$2`
-/// and `$3` runbooks and how many of their jobs there may be at once, `$4` jobs that are not looked at, `$5` how many are
-/// looked for, `$6` how many of those that nobody has begun. The function goes through the index of each way to become due, in
-/// its order, and what it finds became due in the same way.
+/// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1`
+/// claims that are alive, `$2` and `$3` runbooks and how many of their jobs there may be at once,
+/// `$4` jobs that are not looked at, `$5` how many are looked for, `$6` how many of those that
+/// nobody has begun. The function goes through the index of each way to become due, in its order,
+/// and what it finds became due in the same way.
 pub fn claiming() -> String {
     format!(
         "SELECT nextval('claim_number') AS claim, {CLAIMED} FROM jobs_due($1, $2, $3, $4, $5, $6)
@@ -129,8 +135,8 @@ pub fn claiming() -> String {
     )
 }
 
-/// Takes the next jobs that are due: first what waits or was left behind, then by urgency, deadline and age. Jobs that nobody
-/// has begun are only found, unless the search is `alone`.
+/// Takes the next jobs that are due: first what waits or was left behind, then by urgency, deadline
+/// and age. Jobs that nobody has begun are only found, unless the search is `alone`.
 ///
 /// # Errors
 /// If the database cannot be worked with.
@@ -145,15 +151,23 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
     found = in_order_of_share(found, search.share);
     one_a_target(&mut found);
     found.truncate(several);
-    let counted = |row: &ClaimedRow| (row.state.0 == JobState::Queued && row.depth == 0).then(|| row.runbook.clone());
+    let counted = |row: &ClaimedRow| {
+        (row.state.0 == JobState::Queued && row.depth == 0).then(|| row.runbook.clone())
+    };
     as_many_as_may_be(&tx, &mut found, (at_once, search.deciding), counted).await?;
-    // They are written in this order: of two nodes with jobs on the same targets one waits for the other, and never both.
+    // They are written in this order: of two nodes with jobs on the same targets one waits for the
+    // other, and never both.
     found.sort_by(|a, b| a.target.cmp(&b.target));
     if found.is_empty() || (fresh && !search.alone) {
         tx.rollback().await?;
-        return Ok(Claimed { more: more && !found.is_empty(), jobs: claimed(found)?, unbegun: fresh });
+        return Ok(Claimed {
+            more: more && !found.is_empty(),
+            jobs: claimed(found)?,
+            unbegun: fresh,
+        });
     }
-    let claims: Vec<(JobId, Claim)> = found.iter().map(|row| (JobId(row.id), Claim(row.claim))).collect();
+    let claims: Vec<(JobId, Claim)> =
+        found.iter().map(|row| (JobId(row.id), Claim(row.claim))).collect();
     let taken = match write_claims(&tx, &claims, node, fresh).await.map_err(behind) {
         // Another node took a job on the same target at the same moment; its turn comes.
         Err(StoreError::Behind) => {
@@ -169,19 +183,30 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
 }
 
 /// What is due, and how many rows that were.
-async fn find(tx: &DatabaseTransaction, search: Search<'_>) -> Result<(Vec<ClaimedRow>, usize), StoreError> {
+async fn find(
+    tx: &DatabaseTransaction,
+    search: Search<'_>,
+) -> Result<(Vec<ClaimedRow>, usize), StoreError> {
     let alive: Vec<i64> = search.alive.iter().map(|c| c.0).collect();
     let deciding: Vec<i64> = search.deciding.iter().map(|job| job.0).collect();
     let (runbooks, most): (Vec<String>, Vec<i32>) = search.at_once.iter().cloned().unzip();
     let number = |n: usize| i32::try_from(n).unwrap_or(i32::MAX);
     let (several, unbegun) = (number(search.several), number(search.share.window(search.several)));
-    let values = vec![alive.into(), runbooks.into(), most.into(), deciding.into(), several.into(), unbegun.into()];
+    let values = vec![
+        alive.into(),
+        runbooks.into(),
+        most.into(),
+        deciding.into(),
+        several.into(),
+        unbegun.into(),
+    ];
     let found = sql::typed::<ClaimedRow>(tx, &claiming(), values).await?;
     let all = found.len();
     Ok((found, all))
 }
 
-/// Jobs of the node's own share first; those of others follow, so that none waits for a node that has no room.
+/// Jobs of the node's own share first; those of others follow, so that none waits for a node that
+/// has no room.
 fn in_order_of_share(found: Vec<ClaimedRow>, share: Share) -> Vec<ClaimedRow> {
     let (mut own, others): (Vec<_>, Vec<_>) = found.into_iter().partition(|row| share.has(row));
     own.extend(others);
@@ -206,7 +231,10 @@ impl ClaimedRow {
             depth: row.depth,
             progress: row.progress,
             begun: row.begun,
-            word: row.word.map(|word| serde_json::from_value(word).map(|word| (row.word_number, word))).transpose()?,
+            word: row
+                .word
+                .map(|word| serde_json::from_value(word).map(|word| (row.word_number, word)))
+                .transpose()?,
             id: JobId(row.id),
             claim: Claim(row.claim),
             runbook: row.runbook,
@@ -221,7 +249,8 @@ impl ClaimedRow {
 }
 
 /// Writes claims to the rows of their jobs; those that nobody had begun must still be queued.
-const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim, claims = claims + 1, wake_at = NULL,
+const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim,
+    claims = claims + 1, wake_at = NULL,
         lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
         lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
     FROM unnest($1::bigint[], $2::bigint[]) AS c (id, claim)
@@ -239,7 +268,8 @@ async fn write_claims(
     node: &str,
     fresh: bool,
 ) -> Result<BTreeSet<JobId>, StoreError> {
-    let (jobs, numbers): (Vec<i64>, Vec<i64>) = claims.iter().map(|(job, claim)| (job.0, claim.0)).unzip();
+    let (jobs, numbers): (Vec<i64>, Vec<i64>) =
+        claims.iter().map(|(job, claim)| (job.0, claim.0)).unzip();
     if jobs.is_empty() {
         return Ok(BTreeSet::new());
     }
@@ -253,8 +283,8 @@ fn behind(e: StoreError) -> StoreError {
     if e.is_passing() { StoreError::Behind } else { e }
 }
 
-/// Leaves out what is one too many of its runbook, where `counted` names it; those that are decided about count as begun.
-/// Whoever else begins one of it waits until the transaction ends.
+/// Leaves out what is one too many of its runbook, where `counted` names it; those that are decided
+/// about count as begun. Whoever else begins one of it waits until the transaction ends.
 async fn as_many_as_may_be<T>(
     tx: &DatabaseTransaction,
     found: &mut Vec<T>,
@@ -280,17 +310,27 @@ async fn as_many_as_may_be<T>(
     Ok(())
 }
 
-/// How many jobs of a runbook there are, which nobody changes by beginning one until the end of the transaction; with those
-/// of some jobs that are not begun yet.
-async fn alive_of(tx: &DatabaseTransaction, runbook: &str, deciding: &[JobId]) -> Result<i64, StoreError> {
+/// How many jobs of a runbook there are, which nobody changes by beginning one until the end of the
+/// transaction; with those of some jobs that are not begun yet.
+async fn alive_of(
+    tx: &DatabaseTransaction,
+    runbook: &str,
+    deciding: &[JobId],
+) -> Result<i64, StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
     }
-    sql::run(tx, "SELECT pg_advisory_xact_lock(hashtextextended('runbook ' || $1, 0))", vec![runbook.into()]).await?;
+    sql::run(
+        tx,
+        "SELECT pg_advisory_xact_lock(hashtextextended('runbook ' || $1, 0))",
+        vec![runbook.into()],
+    )
+    .await?;
     let sql = "SELECT (SELECT count(*) FROM job WHERE runbook = $1 AND parent IS NULL
             AND state IN ('running', 'waiting', 'paused', 'unsure'))
-        + (SELECT count(*) FROM job WHERE id = ANY($2) AND runbook = $1 AND parent IS NULL AND state = 'queued') AS n";
+        + (SELECT count(*) FROM job WHERE id = ANY($2) AND runbook = $1 AND parent IS NULL
+        AND state = 'queued') AS n";
     let deciding: Vec<i64> = deciding.iter().map(|job| job.0).collect();
     let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into(), deciding.into()]).await?;
     Ok(counted.first().map_or(0, |c| c.n))
@@ -301,8 +341,8 @@ async fn alive_of(tx: &DatabaseTransaction, runbook: &str, deciding: &[JobId]) -
 pub struct First<'a> {
     /// As it was found.
     pub job: &'a ClaimedJob,
-    /// What is recorded; none if it lets the job wait: that record locks the job's alarm, intake locks alarms before jobs, and
-    /// so it is kept by itself after the claim.
+    /// What is recorded; none if it lets the job wait: that record locks the job's alarm, intake
+    /// locks alarms before jobs, and so it is kept by itself after the claim.
     pub record: Option<(&'a Progress, &'a Record)>,
 }
 
@@ -317,12 +357,14 @@ impl First<'_> {
     }
 }
 
-/// Begins jobs that nobody has begun: writes their claims, and their first records, in one commit. Those that have begun; the
-/// others are not any more as they were found, or are one too many of their runbook.
+/// Begins jobs that nobody has begun: writes their claims, and their first records, in one commit.
+/// Those that have begun; the others are not any more as they were found, or are one too many of
+/// their runbook.
 ///
 /// # Errors
-/// [`StoreError::Behind`] if another job on one of the targets has begun meanwhile: none of them has, and that one waits for
-/// the other. If the database went away at the very commit, all may have begun; [`super::record()`] then tells.
+/// [`StoreError::Behind`] if another job on one of the targets has begun meanwhile: none of them
+/// has, and that one waits for the other. If the database went away at the very commit, all may
+/// have begun; [`super::record()`] then tells.
 pub async fn begin(
     db: &DatabaseConnection,
     node: &str,
@@ -344,7 +386,8 @@ pub async fn begin(
     match begun.await {
         Ok(begun) => tx.commit().await.map(|()| begun).map_err(StoreError::from),
         Err(e) => {
-            // Whoever comes next finds the rows free. If this fails as well, the end of the connection frees them.
+            // Whoever comes next finds the rows free. If this fails as well, the end of the
+            // connection frees them.
             let _ = tx.rollback().await;
             Err(e)
         }
@@ -361,7 +404,9 @@ async fn write_first(
     let claims: Vec<_> = first.iter().filter(|f| f.record.is_none()).map(First::claim).collect();
     let mut begun = write_claims(db, &claims, node, true).await.map_err(behind)?;
     if !standing.is_empty() {
-        begun.extend(write(db, &standing, Holds::Nothing { begins_at: node }, now).await.map_err(behind)?);
+        begun.extend(
+            write(db, &standing, Holds::Nothing { begins_at: node }, now).await.map_err(behind)?,
+        );
     }
     Ok(begun)
 }

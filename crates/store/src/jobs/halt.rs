@@ -1,4 +1,5 @@
-//! The halt: while it stands, no node begins a job or takes one up. What a node executes already goes on.
+//! The halt: while it stands, no node begins a job or takes one up. What a node executes already
+//! goes on.
 
 use super::reason;
 use crate::{
@@ -23,8 +24,13 @@ pub async fn halt(db: &impl ConnectionTrait) -> Result<Option<Halt>, StoreError>
     Ok(rows.into_iter().next().map(|Row { since, by, reason }| Halt { since, by, reason }))
 }
 
-/// Halts all jobs, unless they are halted already; the halt that stands then, and whether it is this one.
-pub async fn set_halt(db: &DatabaseConnection, by: By<'_>, why: &str) -> Result<(Halt, bool), StoreError> {
+/// Halts all jobs, unless they are halted already; the halt that stands then, and whether it is
+/// this one.
+pub async fn set_halt(
+    db: &DatabaseConnection,
+    by: By<'_>,
+    why: &str,
+) -> Result<(Halt, bool), StoreError> {
     let tx = db.begin().await?;
     let sql = "INSERT INTO halt (by, reason) VALUES ($1, $2) ON CONFLICT DO NOTHING";
     let is_new = sql::run(&tx, sql, vec![by.name().into(), reason(why).into()]).await? > 0;

@@ -1,9 +1,10 @@
-//! Jobs as rows: claimed by one execution at a time, held by a lease, their progress kept step by step.
+//! Jobs as rows: claimed by one execution at a time, held by a lease, their progress kept step by
+//! step.
 //!
 //! A job is held by the number of its claim, not by a node's name: each claim draws a new number,
-//! and whatever is recorded or renewed names it. So an execution that was left behind can record nothing
-//! any more, and a node never takes up what it is still executing itself. Leases are measured by the
-//! database's clock alone.
+//! and whatever is recorded or renewed names it. So an execution that was left behind can record
+//! nothing any more, and a node never takes up what it is still executing itself. Leases are
+//! measured by the database's clock alone.
 
 mod aside;
 mod claims;
@@ -16,7 +17,9 @@ pub use aside::{let_back, set_aside};
 pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
 pub use halt::{halt, lift_halt, set_halt};
 pub use outside::{Looked, Next};
-pub use record::{AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Record, Saw, Then, record};
+pub use record::{
+    AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Record, Saw, Then, record,
+};
 
 use crate::{
     StoreError,
@@ -37,7 +40,8 @@ use serde::{Deserialize, Serialize};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
-/// How often a job may be left behind without having come a step further, until it is given up; `jobs_due` knows it as well.
+/// How often a job may be left behind without having come a step further, until it is given up;
+/// `jobs_due` knows it as well.
 const MOST_LAPSES: i32 = 5;
 
 /// Jobs that one statement ends: whoever claims others does not wait for all of them.
@@ -116,7 +120,9 @@ impl Command {
         match self {
             Self::Pause { .. } => &[JobState::Running, JobState::Waiting],
             Self::Resume => &[JobState::Paused],
-            Self::Cancel { .. } => &[JobState::Running, JobState::Waiting, JobState::Paused, JobState::Unsure],
+            Self::Cancel { .. } => {
+                &[JobState::Running, JobState::Waiting, JobState::Paused, JobState::Unsure]
+            }
             // While others of its steps go on it waits, though one is unsure.
             Self::Resolve { .. } => &[JobState::Unsure, JobState::Waiting],
         }
@@ -126,12 +132,15 @@ impl Command {
 /// Gives up what is left behind again and again without coming any further, so that it does not
 /// hold its target for ever; the numbers of these jobs, so many at most.
 pub async fn give_up(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
-    let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), node = NULL, claim = NULL,
+    let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(),
+        node = NULL, claim = NULL,
             lease_until = NULL, failure = 'given up: it was left behind ' || lapses || ' times at the same step; '
                 || coalesce(failure, 'the logs of the nodes say why')
-        WHERE id IN (SELECT id FROM job WHERE state = 'running' AND lapses >= $1 AND lease_until < now()
+        WHERE id IN (SELECT id FROM job WHERE state = 'running' AND lapses >= $1
+        AND lease_until < now()
             ORDER BY lease_until LIMIT $2 FOR UPDATE SKIP LOCKED) RETURNING id";
-    let given_up: Vec<Id> = sql::typed(db, sql, vec![MOST_LAPSES.into(), ENDED_AT_ONCE.into()]).await?;
+    let given_up: Vec<Id> =
+        sql::typed(db, sql, vec![MOST_LAPSES.into(), ENDED_AT_ONCE.into()]).await?;
     Ok(given_up.iter().map(|j| JobId(j.id)).collect())
 }
 
@@ -165,13 +174,18 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
         return Ok(Vec::new());
     }
     let sql = "UPDATE job SET lease_until = now() + make_interval(secs => $2)
-        WHERE id IN (SELECT id FROM job WHERE claim = ANY($1) AND state = 'running' ORDER BY id FOR UPDATE SKIP LOCKED)
+        WHERE id IN (SELECT id FROM job WHERE claim = ANY($1) AND state = 'running' ORDER BY id
+        FOR UPDATE SKIP LOCKED)
         RETURNING claim, word, word_number, posts";
     let claims: Vec<i64> = claims.iter().map(|c| c.0).collect();
     let renewed: Vec<Row> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
     let said = |r: Row| {
         let word = r.word.map(serde_json::from_value).transpose()?;
-        Ok(Renewed { claim: Claim(r.claim), said: word.map(|word| (r.word_number, word)), posts: r.posts })
+        Ok(Renewed {
+            claim: Claim(r.claim),
+            said: word.map(|word| (r.word_number, word)),
+            posts: r.posts,
+        })
     };
     renewed.into_iter().map(said).collect()
 }
@@ -179,12 +193,14 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
 /// A word of a person's, and its number.
 pub type NumberedCommand = (i32, Command);
 
-/// Records an act upon the jobs of a statement named `done`; the values of the act are the last four.
+/// Records an act upon the jobs of a statement named `done`; the values of the act are the last
+/// four.
 fn noted(first: usize) -> String {
     let [kind, name, act, detail] = [first, first + 1, first + 2, first + 3];
     format!(
         "noted AS (INSERT INTO audit (at, by_kind, by_name, act, what, detail)
-            SELECT clock_timestamp(), ${kind}, ${name}, ${act}, 'job ' || id, ${detail} FROM done WHERE ${act} <> '')
+            SELECT clock_timestamp(), ${kind}, ${name}, ${act}, 'job ' || id, ${detail} FROM done
+            WHERE ${act} <> '')
         SELECT id FROM done"
     )
 }
@@ -194,15 +210,23 @@ fn values_of(act: Option<Act<'_>>) -> [Value; 4] {
     [act.by.kind().into(), reason(act.by.name()).into(), act.act.into(), reason(act.detail).into()]
 }
 
-/// Says something to a job; whether it can be said to it at the moment, and nobody else has said something
-/// that it has not heard yet. Whoever executes the job hears it, or it is taken up for it. What somebody does is recorded with it.
-pub async fn say(db: &DatabaseConnection, id: JobId, word: &Command, act: Option<Act<'_>>) -> Result<bool, StoreError> {
-    // A hold can be taken back while nobody has heard of it yet, and while what is under way comes to its end.
+/// Says something to a job; whether it can be said to it at the moment, and nobody else has said
+/// something that it has not heard yet. Whoever executes the job hears it, or it is taken up for
+/// it. What somebody does is recorded with it.
+pub async fn say(
+    db: &DatabaseConnection,
+    id: JobId,
+    word: &Command,
+    act: Option<Act<'_>>,
+) -> Result<bool, StoreError> {
+    // A hold can be taken back while nobody has heard of it yet, and while what is under way comes
+    // to its end.
     let sql = format!(
         "WITH done AS (UPDATE job SET word = $2, word_number = word_number + 1,
                 wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
             WHERE id = $1 AND CASE WHEN $2 = '\"resume\"'::jsonb
-                THEN (word IS NULL AND (state = 'paused' OR state IN ('running', 'waiting') AND progress -> 'paused' IS NOT NULL))
+                THEN (word IS NULL AND (state = 'paused' OR state IN ('running', 'waiting')
+                AND progress -> 'paused' IS NOT NULL))
                     OR (word ? 'pause' AND state IN ('running', 'waiting', 'paused'))
                 ELSE word IS NULL AND state = ANY($3) END RETURNING id), {}",
         noted(4)
@@ -222,7 +246,8 @@ pub async fn cancel_queued(
     act: Option<Act<'_>>,
 ) -> Result<bool, StoreError> {
     let sql = format!(
-        "WITH done AS (UPDATE job SET state = 'cancelled', effect = 'not checked', finished_at = now(), failure = $2
+        "WITH done AS (UPDATE job SET state = 'cancelled', effect = 'not checked',
+            finished_at = now(), failure = $2
             WHERE id = $1 AND state = 'queued' RETURNING id), {}",
         noted(3)
     );
@@ -241,8 +266,8 @@ pub async fn let_go(db: &DatabaseConnection, claim: Claim, why: &str) -> Result<
     Ok(())
 }
 
-/// Lets a claim go in order, since its node stops: whoever comes next takes the job up at once, and it does not count as left
-/// behind, however often that happens during one call.
+/// Lets a claim go in order, since its node stops: whoever comes next takes the job up at once, and
+/// it does not count as left behind, however often that happens during one call.
 pub async fn hand_over(db: &DatabaseConnection, claim: Claim) -> Result<(), StoreError> {
     // The next claim counts one.
     let sql = "UPDATE job SET lease_until = now() - interval '1 second', lapses = lapses - 1
@@ -251,11 +276,11 @@ pub async fn hand_over(db: &DatabaseConnection, claim: Claim) -> Result<(), Stor
     Ok(())
 }
 
-/// Puts a job back whose claim was never kept, since its execution ended before the first record. It counts
-/// as left behind, so that what can never begin does not keep the others from their turn.
+/// Puts a job back whose claim was never kept, since its execution ended before the first record.
+/// It counts as left behind, so that what can never begin does not keep the others from their turn.
 pub async fn put_back(db: &DatabaseConnection, id: JobId, why: &str) -> Result<(), StoreError> {
-    let sql =
-        "UPDATE job SET state = 'running', lease_until = now() + interval '1 second', lapses = lapses + 1, failure = $2
+    let sql = "UPDATE job SET state = 'running', lease_until = now() + interval '1 second',
+            lapses = lapses + 1, failure = $2
         WHERE id = $1 AND state = 'queued'";
     sql::run(db, sql, vec![id.0.into(), reason(why).into()]).await?;
     Ok(())
@@ -277,8 +302,9 @@ pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     Ok(expired.iter().map(|e| JobId(e.id)).collect())
 }
 
-/// Keeps who has set aside a job that ended badly, and with it those of the same runbook on the same target that ended so within a day
-/// before and that nobody has seen; none sets back what was set aside together. Whether it had ended so.
+/// Keeps who has set aside a job that ended badly, and with it those of the same runbook on the
+/// same target that ended so within a day before and that nobody has seen; none sets back what was
+/// set aside together. Whether it had ended so.
 pub async fn see(
     db: &DatabaseConnection,
     job: JobId,
@@ -286,10 +312,13 @@ pub async fn see(
     now: DateTime<Utc>,
 ) -> Result<bool, StoreError> {
     let sql = "UPDATE job j SET seen_by = $2, seen_at = $3 FROM job s WHERE s.id = $1
-        AND (s.state IN ('failed', 'refused', 'expired') OR (s.state = 'succeeded' AND s.effect = 'unconfirmed'))
-        AND (j.id = s.id OR (j.runbook = s.runbook AND j.target = s.target AND j.id < s.id AND j.parent IS NULL
+        AND (s.state IN ('failed', 'refused', 'expired') OR (s.state = 'succeeded'
+        AND s.effect = 'unconfirmed'))
+        AND (j.id = s.id OR (j.runbook = s.runbook AND j.target = s.target AND j.id < s.id
+        AND j.parent IS NULL
             AND (j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')
-            AND CASE WHEN $2 IS NULL THEN j.seen_at = s.seen_at ELSE j.seen_by IS NULL AND j.created_at > $4 END))";
+            AND CASE WHEN $2 IS NULL THEN j.seen_at = s.seen_at ELSE j.seen_by IS NULL
+            AND j.created_at > $4 END))";
     let at = by.map(|_| now);
     let values = vec![job.0.into(), by.into(), at.into(), (now - TimeDelta::days(1)).into()];
     let done = db.execute_raw(sql::statement(sql, values)).await?;
@@ -327,10 +356,16 @@ pub struct JobAlarm {
 }
 
 /// The alarms of a job as they stand.
-pub async fn alarms_of(db: &impl ConnectionTrait, job: JobId, first: AlarmId) -> Result<Option<JobAlarm>, StoreError> {
+pub async fn alarms_of(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    first: AlarmId,
+) -> Result<Option<JobAlarm>, StoreError> {
     let sql = "SELECT a.*, o.raised, o.others_at FROM alarm a, LATERAL (
-            SELECT count(DISTINCT b.id) FILTER (WHERE b.state = 'raised') AS raised, max(b.changed_at) AS others_at
-            FROM gathered g JOIN alarm b ON b.id = g.alarm_id WHERE g.job_id = $1 AND g.alarm_id <> a.id) o WHERE a.id = $2";
+            SELECT count(DISTINCT b.id) FILTER (WHERE b.state = 'raised') AS raised,
+            max(b.changed_at) AS others_at
+            FROM gathered g JOIN alarm b ON b.id = g.alarm_id WHERE g.job_id = $1
+            AND g.alarm_id <> a.id) o WHERE a.id = $2";
     let rows = db.query_all_raw(sql::statement(sql, vec![job.0.into(), first.0.into()])).await?;
     let Some(row) = rows.first() else { return Ok(None) };
     let alarm = alarm::Model::from_query_result(row, "")?;
@@ -352,7 +387,8 @@ pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<StepOutputs, S
         list: Option<serde_json::Value>,
     }
     let sql = "SELECT place, state, output, give -> 'each' AS list FROM attempt
-        WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running')) ORDER BY attempt";
+        WHERE job_id = $1 AND (state = 'done' OR (give ? 'each' AND state = 'running'))
+        ORDER BY attempt";
     let mut kept = StepOutputs::default();
     for row in sql::typed::<Row>(db, sql, vec![id.0.into()]).await? {
         let place = Place::new(row.place);
@@ -360,7 +396,9 @@ pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<StepOutputs, S
             kept.list(&place, items);
         }
         match row.output {
-            Some(output) if row.state.0 == StepState::Done && place.is_step() => kept.output(&place, output),
+            Some(output) if row.state.0 == StepState::Done && place.is_step() => {
+                kept.output(&place, output)
+            }
             _ => {}
         }
     }

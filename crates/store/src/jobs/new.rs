@@ -1,5 +1,6 @@
-//! Jobs as they are made, by whoever makes them: rules, people, and steps of other jobs. Nobody else writes rows of jobs that are new;
-//! what a new job says nothing of is as the table has it by default.
+//! Jobs as they are made, by whoever makes them: rules, people, and steps of other jobs. Nobody
+//! else writes rows of jobs that are new; what a new job says nothing of is as the table has it by
+//! default.
 
 use crate::{StoreError, sql};
 use arvok_core::{
@@ -174,11 +175,15 @@ impl From<NewJob> for Row {
 
 /// What makes jobs, for a script of several changes.
 pub(crate) fn making(jobs: Vec<NewJob>) -> Result<(String, Vec<Value>), StoreError> {
-    let rows = jobs.into_iter().map(|job| serde_json::to_value(Row::from(job))).collect::<Result<Vec<_>, _>>()?;
+    let rows = jobs
+        .into_iter()
+        .map(|job| serde_json::to_value(Row::from(job)))
+        .collect::<Result<Vec<_>, _>>()?;
     let names: Vec<&str> = COLUMNS.iter().map(|(name, _)| *name).collect();
     let typed: Vec<String> = COLUMNS.iter().map(|(name, of)| format!("{name} {of}")).collect();
     let text = format!(
-        "INSERT INTO job ({}) SELECT coalesce(id, nextval('job_number')), {} FROM jsonb_to_recordset($1::jsonb) AS t ({})",
+        "INSERT INTO job ({}) SELECT coalesce(id, nextval('job_number')), {}
+            FROM jsonb_to_recordset($1::jsonb) AS t ({})",
         names.join(", "),
         names[1..].join(", "),
         typed.join(", ")
@@ -190,13 +195,18 @@ pub(crate) fn making(jobs: Vec<NewJob>) -> Result<(String, Vec<Value>), StoreErr
 ///
 /// # Errors
 /// [`StoreError::is_duplicate`] if the same was launched before.
-pub(crate) async fn make(db: &impl ConnectionTrait, job: NewJob) -> Result<Option<JobId>, StoreError> {
+pub(crate) async fn make(
+    db: &impl ConnectionTrait,
+    job: NewJob,
+) -> Result<Option<JobId>, StoreError> {
     #[derive(FromQueryResult)]
     struct CreatedId {
         id: i64,
     }
     let (mut text, values) = making(vec![job])?;
-    text.push_str(" ON CONFLICT (parent, parent_place) WHERE parent IS NOT NULL DO NOTHING RETURNING id");
+    text.push_str(
+        " ON CONFLICT (parent, parent_place) WHERE parent IS NOT NULL DO NOTHING RETURNING id",
+    );
     let made: Vec<CreatedId> = sql::typed(db, &text, values).await?;
     Ok(made.first().map(|made| JobId(made.id)))
 }
@@ -219,5 +229,5 @@ pub(crate) struct Inherited {
 }
 
 /// The columns of [`Inherited`].
-pub(crate) const INHERITED: &str =
-    "runbook, inputs, target, urgency, rule, rule_version, alert_seq, alarm_id, chain, launched_by, root, depth";
+pub(crate) const INHERITED: &str = "runbook, inputs, target, urgency, rule, rule_version, \
+    alert_seq, alarm_id, chain, launched_by, root, depth";

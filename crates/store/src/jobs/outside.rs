@@ -1,5 +1,5 @@
-//! The part of a record that is about what a job waits for outside of it, and what it tells: written in the same
-//! statement. What has come of it is read in [`crate::outside`].
+//! The part of a record that is about what a job waits for outside of it, and what it tells:
+//! written in the same statement. What has come of it is read in [`crate::outside`].
 
 use super::{
     Record,
@@ -38,8 +38,11 @@ pub enum Next {
 
 /// Adds to the statement of records what their jobs ask, wait for and tell.
 pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &mut Parts) {
-    let all = |standing: &[&ClaimedRecord<'_>], rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
-        let of = |s: &&ClaimedRecord<'_>| rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>();
+    let all = |standing: &[&ClaimedRecord<'_>],
+               rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
+        let of = |s: &&ClaimedRecord<'_>| {
+            rows(s.record).into_iter().zip(std::iter::repeat(s.id)).collect::<Vec<_>>()
+        };
         let rows = standing.iter().flat_map(of).enumerate();
         rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
@@ -48,12 +51,17 @@ pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &
     let open: Vec<&ClaimedRecord<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
     parts.add(ASKED, all(&open, &|record| asked(record, now)));
     parts.add(LISTENS, all(&open, &listens));
-    let withdrawn = all(&open, &|record| record.withdrawn.iter().map(|place| json!({ "place": place })).collect());
+    let withdrawn = all(&open, &|record| {
+        record.withdrawn.iter().map(|place| json!({ "place": place })).collect()
+    });
     for part in WITHDRAWN {
         parts.add(part, withdrawn.clone());
     }
     parts.add(LOOKED, all(&open, &looked));
-    parts.add(PASSED, all(&open, &|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()));
+    parts.add(
+        PASSED,
+        all(&open, &|record| record.passed_over.iter().map(|id| json!({ "id": id })).collect()),
+    );
 }
 
 /// A row with its job, and its number, by which they are written in order.
@@ -66,17 +74,20 @@ const WITHDRAWN: [(&str, &str); 3] = [
     (
         "closed",
         "UPDATE decision d SET state = 'withdrawn', decided_at = now()
-            FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text) ON t.job = held.id
+            FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint,
+            place text) ON t.job = held.id
             WHERE d.job_id = held.id AND d.place = t.place AND d.state = 'open'",
     ),
     (
         "gone",
-        "DELETE FROM wait w USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text) ON t.job = held.id
+        "DELETE FROM wait w USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint,
+            place text) ON t.job = held.id
             WHERE w.job_id = held.id AND w.place = t.place",
     ),
     (
         "forgotten",
-        "DELETE FROM heard h USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text) ON t.job = held.id
+        "DELETE FROM heard h USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint,
+            place text) ON t.job = held.id
             WHERE h.job_id = held.id AND h.place = t.place",
     ),
 ];
@@ -85,8 +96,10 @@ const LOOKED: (&str, &str) = (
     "looked",
     "UPDATE wait w SET looked = t.seq, settled = t.next = 'nothing',
             called = CASE WHEN t.next = 'over' THEN false ELSE w.called END,
-            horizon = CASE WHEN t.next = 'over' THEN pg_snapshot_xmax(pg_current_snapshot()) ELSE w.horizon END
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, key text, seq bigint, next text)
+            horizon = CASE WHEN t.next = 'over' THEN pg_snapshot_xmax(pg_current_snapshot())
+            ELSE w.horizon END
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, key text,
+        seq bigint, next text)
             ON t.job = held.id
         WHERE w.job_id = held.id AND w.place = t.place AND w.key = t.key",
 );
@@ -107,7 +120,8 @@ fn looked(record: &Record) -> Vec<serde_json::Value> {
 
 const PASSED: (&str, &str) = (
     "passed",
-    "DELETE FROM heard h USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint, id bigint) ON t.job = held.id
+    "DELETE FROM heard h USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint,
+        id bigint) ON t.job = held.id
         WHERE h.id = t.id",
 );
 
@@ -119,8 +133,10 @@ fn is_withdrawn(record: &Record, place: &Place) -> bool {
 const ASKED: (&str, &str) = (
     "asked",
     "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until, by_link)
-        SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until, t.by_link
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, place text, decider jsonb, text text, choices jsonb,
+        SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until,
+        t.by_link
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, place text,
+        decider jsonb, text text, choices jsonb,
             silence text, asked_at timestamptz, until timestamptz, by_link boolean) ON t.job = held.id
         ORDER BY t.n ON CONFLICT (job_id, place) DO NOTHING",
 );
@@ -129,7 +145,8 @@ fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
     let asked = record.asked.iter().filter(|q| !is_withdrawn(record, &q.place));
     let row = |q: &Question| {
         let choices: Vec<_> = q.choices.iter().map(|(name, words)| json!([name, words])).collect();
-        json!({ "place": q.place, "decider": q.to, "text": q.text, "choices": choices, "silence": q.unanswered,
+        json!({ "place": q.place, "decider": q.to, "text": q.text, "choices": choices,
+            "silence": q.unanswered,
             "asked_at": now, "until": q.until, "by_link": q.by_link })
     };
     asked.map(row).collect()
@@ -137,8 +154,10 @@ fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
 
 const LISTENS: (&str, &str) = (
     "listens",
-    "INSERT INTO wait (job_id, place, key, chosen, since) SELECT held.id, t.place, t.key, t.chosen, t.since
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, key text, chosen jsonb, since timestamptz)
+    "INSERT INTO wait (job_id, place, key, chosen, since) SELECT held.id, t.place, t.key, t.chosen,
+        t.since
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, key text,
+        chosen jsonb, since timestamptz)
             ON t.job = held.id
         ON CONFLICT (job_id, place, key) DO NOTHING",
 );
@@ -146,7 +165,8 @@ const LISTENS: (&str, &str) = (
 fn listens(record: &Record) -> Vec<serde_json::Value> {
     let listens = record.listens.iter().filter(|l| !is_withdrawn(record, &l.place));
     let rows = |l: &EventWait| {
-        let row = |key| json!({ "place": l.place, "key": key, "chosen": l.chosen, "since": l.since });
+        let row =
+            |key| json!({ "place": l.place, "key": key, "chosen": l.chosen, "since": l.since });
         l.chosen.keys().into_iter().map(row).collect::<Vec<_>>()
     };
     listens.flat_map(rows).collect()
@@ -159,14 +179,16 @@ const EMITTED: (&str, &str) = (
             'labels', jsonb_build_object('job', held.id::text, 'runbook', held.runbook) || (t.alert -> 'labels'),
             'body', (t.alert -> 'body') || jsonb_build_object('chain', coalesce(held.chain, '[]'), 'job', jsonb_build_object(
                 'id', held.id, 'runbook', held.runbook, 'rule', held.rule, 'target', held.target)))
-        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, id text, kind text, at timestamptz, alert jsonb)
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, id text, kind text,
+        at timestamptz, alert jsonb)
             ON t.job = held.id ORDER BY t.n",
 );
 
 fn emitted(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
     let row = |e: &Emitted| {
         json!({ "id": e.id, "kind": e.kind, "at": now, "alert": {
-            "kind": e.kind, "severity": e.severity, "state": e.state, "resource": e.resource, "summary": e.say,
+            "kind": e.kind, "severity": e.severity, "state": e.state, "resource": e.resource,
+                "summary": e.say,
             "labels": e.labels, "body": { "given": e.give } } })
     };
     record.emitted.iter().map(row).collect()

@@ -1,5 +1,5 @@
-//! What is recorded after an event of a job, in one transaction and one statement; of several jobs that begin together in
-//! one statement as well.
+//! What is recorded after an event of a job, in one transaction and one statement; of several jobs
+//! that begin together in one statement as well.
 
 use super::{
     Claim, LEASE_SECONDS,
@@ -178,7 +178,11 @@ pub async fn record(
             tx.query_all_raw(sql::statement(LOCK_ALARMS, vec![standing.id.0.into()])).await?;
             let kept = write(&tx, &[standing], Holds::Claim, now).await?;
             if let Some(seen) = others_changed_at {
-                tx.execute_raw(sql::statement(WAKE_IF_OTHERS_CHANGED, vec![standing.id.0.into(), seen.into()])).await?;
+                tx.execute_raw(sql::statement(
+                    WAKE_IF_OTHERS_CHANGED,
+                    vec![standing.id.0.into(), seen.into()],
+                ))
+                .await?;
             }
             tx.commit().await?;
             kept
@@ -190,10 +194,12 @@ pub async fn record(
 
 /// The alarms of a job, in the order in which intake locks alarms.
 const LOCK_ALARMS: &str = "SELECT 1 FROM alarm WHERE id IN (SELECT alarm_id FROM job WHERE id = $1
-    UNION ALL SELECT alarm_id FROM gathered WHERE job_id = $1) ORDER BY source, resource, kind FOR SHARE";
+    UNION ALL SELECT alarm_id FROM gathered WHERE job_id = $1) ORDER BY source, resource, kind
+    FOR SHARE";
 
 /// A job that waits looks again if one of its further alarms has changed since it was seen.
-const WAKE_IF_OTHERS_CHANGED: &str = "UPDATE job SET wake_at = now() WHERE id = $1 AND state = 'waiting' AND EXISTS (
+const WAKE_IF_OTHERS_CHANGED: &str =
+    "UPDATE job SET wake_at = now() WHERE id = $1 AND state = 'waiting' AND EXISTS (
     SELECT 1 FROM gathered g JOIN alarm a ON a.id = g.alarm_id
     WHERE g.job_id = $1 AND a.id IS DISTINCT FROM job.alarm_id AND a.changed_at > $2)";
 
@@ -206,7 +212,8 @@ pub(super) enum Holds<'a> {
     Nothing { begins_at: &'a str },
 }
 
-/// Writes jobs and their tries as one statement: without a job's row nothing of it is written. Those that were.
+/// Writes jobs and their tries as one statement: without a job's row nothing of it is written.
+/// Those that were.
 pub(super) async fn write(
     db: &impl ConnectionTrait,
     standing: &[ClaimedRecord<'_>],
@@ -233,9 +240,11 @@ fn recording(
     };
     let jobs = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
     let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();
-    let [jobs, began, ended] = [jobs, began.concat(), ended.concat()].map(|rows| clean_json(rows.into()).into());
+    let [jobs, began, ended] =
+        [jobs, began.concat(), ended.concat()].map(|rows| clean_json(rows.into()).into());
     let held = "WITH held AS (SELECT * FROM jobs_recorded($1, $2, $3, $4, $5, $6))";
-    let mut parts = Parts::new(held, vec![jobs, began, ended, node.into(), now.into(), LEASE_SECONDS.into()]);
+    let mut parts =
+        Parts::new(held, vec![jobs, began, ended, node.into(), now.into(), LEASE_SECONDS.into()]);
     outside::write(standing, now, &mut parts);
     Ok(parts.end("SELECT id FROM held"))
 }
@@ -273,8 +282,10 @@ fn row(standing: &ClaimedRecord<'_>) -> Result<serde_json::Value, StoreError> {
     let record = standing.record;
     let furthered = record.ended.iter().any(|e| e.state == StepState::Done);
     let mut row = json!({
-        "id": standing.id, "claim": standing.claim.0, "progress": serde_json::to_value(standing.progress)?,
-        "furthered": furthered, "steps_done": summary.done, "steps": summary.total, "doing": reason(&summary.doing),
+        "id": standing.id, "claim": standing.claim.0,
+            "progress": serde_json::to_value(standing.progress)?,
+        "furthered": furthered, "steps_done": summary.done, "steps": summary.total,
+            "doing": reason(&summary.doing),
         "heard": record.heard.unwrap_or(-1), "posts": record.posts,
         "outside": !record.asked.is_empty() || !record.listens.is_empty(),
         "state": state(then), "ends": matches!(then, Then::End { .. }),
@@ -304,20 +315,26 @@ const fn state(then: &Then) -> JobState {
     }
 }
 
-/// Rows of the tries that are new, also those that end at once; and of those that began before and end now, or were answered
-/// or have looked and go on.
-fn tries(standing: &ClaimedRecord<'_>, now: DateTime<Utc>) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
+/// Rows of the tries that are new, also those that end at once; and of those that began before and
+/// end now, or were answered or have looked and go on.
+fn tries(
+    standing: &ClaimedRecord<'_>,
+    now: DateTime<Utc>,
+) -> (Vec<serde_json::Value>, Vec<serde_json::Value>) {
     let Record { began, ended, answered, saw, .. } = standing.record;
     // Of several looks of one try the last counts.
-    let mut saw: BTreeMap<(&str, i32), _> = saw.iter().map(|s| ((s.place.as_str(), s.attempt), &s.saw)).collect();
+    let mut saw: BTreeMap<(&str, i32), _> =
+        saw.iter().map(|s| ((s.place.as_str(), s.attempt), &s.saw)).collect();
     // Of several ends of one try the last counts: it may have been in doubt first.
     let mut ends: BTreeMap<(&str, i32), &AttemptEnd> =
         ended.iter().map(|e| ((e.place.as_str(), e.attempt), e)).collect();
     let begins: BTreeMap<(&str, i32), &AttemptStart> =
         began.iter().map(|b| ((b.place.as_str(), b.attempt), b)).collect();
     let row = |(place, attempt): (&str, i32), end: Option<&AttemptEnd>| {
-        json!({ "job": standing.id, "place": place, "attempt": attempt, "state": end.map_or(StepState::Running, |e| e.state),
-            "finished_at": end.map(|_| now), "output": end.and_then(|e| e.output.as_ref()), "error": end.and_then(|e| e.error.as_ref()) })
+        json!({ "job": standing.id, "place": place, "attempt": attempt,
+            "state": end.map_or(StepState::Running, |e| e.state),
+            "finished_at": end.map(|_| now), "output": end.and_then(|e| e.output.as_ref()),
+                "error": end.and_then(|e| e.error.as_ref()) })
     };
     let began = begins.into_iter().map(|(at, began)| {
         let mut row = row(at, ends.remove(&at));

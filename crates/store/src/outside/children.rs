@@ -43,8 +43,8 @@ struct Id {
     id: i64,
 }
 
-/// Makes a job of a step, unless it was made before. It is as urgent as the job whose step it is, and about the same
-/// alert; on the target of a job above it, it shares that one's hold.
+/// Makes a job of a step, unless it was made before. It is as urgent as the job whose step it is,
+/// and about the same alert; on the target of a job above it, it shares that one's hold.
 pub async fn launch(
     db: &impl ConnectionTrait,
     child: NewChild<'_>,
@@ -53,12 +53,18 @@ pub async fn launch(
     let sql = format!(
         "WITH RECURSIVE above AS (SELECT id, parent, target FROM job WHERE id = $1
             UNION ALL SELECT j.id, j.parent, j.target FROM job j JOIN above a ON j.id = a.parent)
-        SELECT {INHERITED}, EXISTS (SELECT 1 FROM above WHERE above.target = $2) AS is_held FROM job WHERE id = $1"
+        SELECT {INHERITED}, EXISTS (SELECT 1 FROM above WHERE above.target = $2) AS is_held
+        FROM job WHERE id = $1"
     );
-    let rows =
-        db.query_all_raw(sql::statement(&sql, vec![child.parent.0.into(), child.target.as_str().into()])).await?;
+    let rows = db
+        .query_all_raw(sql::statement(
+            &sql,
+            vec![child.parent.0.into(), child.target.as_str().into()],
+        ))
+        .await?;
     let Some(row) = rows.first() else { return Ok(None) };
-    let (above, is_held) = (Inherited::from_query_result(row, "")?, row.try_get::<bool>("", "is_held")?);
+    let (above, is_held) =
+        (Inherited::from_query_result(row, "")?, row.try_get::<bool>("", "is_held")?);
     let step = Step {
         parent: child.parent,
         place: child.place.to_string(),
@@ -95,21 +101,31 @@ pub async fn launch(
 }
 
 /// The job of a step, if it was made.
-pub async fn made(db: &impl ConnectionTrait, parent: JobId, place: &Place) -> Result<Option<JobId>, StoreError> {
+pub async fn made(
+    db: &impl ConnectionTrait,
+    parent: JobId,
+    place: &Place,
+) -> Result<Option<JobId>, StoreError> {
     let sql = "SELECT id FROM job WHERE parent = $1 AND parent_place = $2";
     let made: Vec<Id> = sql::typed(db, sql, vec![parent.0.into(), place.as_str().into()]).await?;
     Ok(made.first().map(|m| JobId(m.id)))
 }
 
 /// Tells a job to stop; whether it is told, or needs not be told any more.
-pub async fn recall(db: &DatabaseConnection, job: JobId, undo: bool, words: &str) -> Result<bool, StoreError> {
+pub async fn recall(
+    db: &DatabaseConnection,
+    job: JobId,
+    undo: bool,
+    words: &str,
+) -> Result<bool, StoreError> {
     if jobs::cancel_queued(db, job, words, None).await? {
         return Ok(true);
     }
     if jobs::say(db, job, &Command::Cancel { undo, words: words.to_owned() }, None).await? {
         return Ok(true);
     }
-    let sql = "SELECT id FROM job WHERE id = $1 AND state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
+    let sql = "SELECT id FROM job WHERE id = $1
+        AND state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
     Ok(sql::typed::<Id>(db, sql, vec![job.0.into()]).await?.is_empty())
 }
 
@@ -120,7 +136,11 @@ pub async fn alive_below(db: &impl ConnectionTrait, job: JobId) -> Result<Vec<Jo
             UNION ALL SELECT j.id FROM job j JOIN below b ON j.parent = b.id
             WHERE j.state IN ('queued', 'running', 'waiting', 'paused', 'unsure'))
         SELECT id FROM below";
-    Ok(sql::typed::<Id>(db, sql, vec![job.0.into()]).await?.into_iter().map(|j| JobId(j.id)).collect())
+    Ok(sql::typed::<Id>(db, sql, vec![job.0.into()])
+        .await?
+        .into_iter()
+        .map(|j| JobId(j.id))
+        .collect())
 }
 
 /// How those among some jobs ended that have.
@@ -166,7 +186,8 @@ pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<BlockedChild>, Sto
     let sql = "SELECT c.id, c.parent, c.root, o.id AS behind FROM job c
         LEFT JOIN job o ON c.state = 'queued' AND c.holds AND o.target = c.target AND o.holds
             AND o.state IN ('running', 'waiting', 'paused', 'unsure')
-        WHERE c.parent IS NOT NULL AND c.state IN ('queued', 'running', 'waiting', 'paused', 'unsure')";
+        WHERE c.parent IS NOT NULL AND c.state IN ('queued', 'running', 'waiting', 'paused',
+        'unsure')";
     let rows: Vec<Row> = sql::typed(db, sql, vec![]).await?;
     let blocked = |r: Row| BlockedChild {
         job: JobId(r.id),
@@ -178,8 +199,13 @@ pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<BlockedChild>, Sto
 }
 
 /// Ends a job that was not started yet as failed; whether it was not.
-pub async fn fail_queued(db: &impl ConnectionTrait, job: JobId, why: &str) -> Result<bool, StoreError> {
-    let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), failure = $2
+pub async fn fail_queued(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    why: &str,
+) -> Result<bool, StoreError> {
+    let sql =
+        "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), failure = $2
         WHERE id = $1 AND state = 'queued'";
     Ok(sql::run(db, sql, vec![job.0.into(), why.into()]).await? > 0)
 }

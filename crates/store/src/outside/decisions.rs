@@ -58,12 +58,17 @@ pub struct Decision {
     pub rule: Option<String>,
 }
 
-const READ: &str = "SELECT d.id, d.job_id, d.place, d.decider, d.text, d.choices, d.silence AS unanswered, d.by_link, d.asked_at, d.until, d.state,
-    d.choice, d.decided_by, d.how, d.remark, d.decided_at, j.runbook, j.target, j.rule FROM decision d JOIN job j ON j.id = d.job_id";
+const READ: &str = "SELECT d.id, d.job_id, d.place, d.decider, d.text, d.choices,
+    d.silence AS unanswered, d.by_link, d.asked_at, d.until, d.state,
+    d.choice, d.decided_by, d.how, d.remark, d.decided_at, j.runbook, j.target, j.rule
+    FROM decision d JOIN job j ON j.id = d.job_id";
 
 /// One of them.
 pub async fn one(db: &impl ConnectionTrait, id: i64) -> Result<Option<Decision>, StoreError> {
-    Ok(sql::typed(db, &format!("{READ} WHERE d.id = $1"), vec![id.into()]).await?.into_iter().next())
+    Ok(sql::typed(db, &format!("{READ} WHERE d.id = $1"), vec![id.into()])
+        .await?
+        .into_iter()
+        .next())
 }
 
 /// Those of a job.
@@ -79,7 +84,9 @@ pub async fn list(
     limit: i64,
 ) -> Result<Vec<Decision>, StoreError> {
     if open {
-        let sql = format!("{READ} WHERE d.state = 'open' AND d.until > now() ORDER BY d.until, d.id LIMIT $1");
+        let sql = format!(
+            "{READ} WHERE d.state = 'open' AND d.until > now() ORDER BY d.until, d.id LIMIT $1"
+        );
         return sql::typed(db, &sql, vec![limit.into()]).await;
     }
     let sql = format!("{READ} WHERE d.id < $1 ORDER BY d.id DESC LIMIT $2");
@@ -92,12 +99,17 @@ pub async fn open(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
     struct Count {
         n: i64,
     }
-    let counted: Vec<Count> =
-        sql::typed(db, "SELECT count(*) AS n FROM decision WHERE state = 'open' AND until > now()", vec![]).await?;
+    let counted: Vec<Count> = sql::typed(
+        db,
+        "SELECT count(*) AS n FROM decision WHERE state = 'open' AND until > now()",
+        vec![],
+    )
+    .await?;
     Ok(counted.first().map_or(0, |c| c.n))
 }
 
-/// Takes a decision; whether it was still open. Whoever executes the job hears of it, or it is taken up for it.
+/// Takes a decision; whether it was still open. Whoever executes the job hears of it, or it is
+/// taken up for it.
 pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result<bool, StoreError> {
     #[derive(FromQueryResult)]
     struct Of {
@@ -105,7 +117,8 @@ pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result
     }
     let tx = db.begin().await?;
     let sql =
-        "UPDATE decision SET state = 'taken', choice = $2, decided_by = $3, how = $4, remark = $5, decided_at = now()
+        "UPDATE decision SET state = 'taken', choice = $2, decided_by = $3, how = $4, remark = $5,
+            decided_at = now()
         WHERE id = $1 AND state = 'open' AND until > now() RETURNING job_id";
     let Decided { choice, by, how, remark } = decided.clone();
     let by_whom = decided.by.as_str();
@@ -116,21 +129,23 @@ pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result
     let taken: Vec<Of> = sql::typed(&tx, sql, values).await?;
     let Some(of) = taken.first() else { return Ok(false) };
     notify(&tx, of.job_id).await?;
-    audit::record(&tx, by_whom, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail).await?;
+    audit::record(&tx, by_whom, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail)
+        .await?;
     tx.commit().await?;
     Ok(true)
 }
 
 /// Counts that something has come for a job, and wakes it if it waits.
 async fn notify(db: &impl ConnectionTrait, job: i64) -> Result<(), StoreError> {
-    let sql = "UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
+    let sql = "UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now()
+        ELSE wake_at END
         WHERE id = $1";
     sql::run(db, sql, vec![job.into()]).await?;
     Ok(())
 }
 
-/// What became of the questions of a job at some places. Those whose time is over are ended here, so that none is taken
-/// of which the job then hears nothing.
+/// What became of the questions of a job at some places. Those whose time is over are ended here,
+/// so that none is taken of which the job then hears nothing.
 pub(super) async fn answers(
     db: &impl ConnectionTrait,
     job: JobId,

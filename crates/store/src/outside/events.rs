@@ -1,10 +1,11 @@
 //! Events that jobs wait for: which alerts may be one.
 //!
-//! Whoever records alerts notes, in the same statement, each that may be what some job waits for; one row for an alert,
-//! however many wait. For which jobs it may be is found out afterwards, by one node at a time, and noted for each. That sees
-//! a wait once it is recorded; what was recorded before it, or by a transaction that could not see it yet, is found by
-//! looking at what is stored: at once, and again when the last of these transactions is over. No more than a thousand
-//! alerts are noted for a step that nobody reads; what came beyond these is found in the same way.
+//! Whoever records alerts notes, in the same statement, each that may be what some job waits for;
+//! one row for an alert, however many wait. For which jobs it may be is found out afterwards, by
+//! one node at a time, and noted for each. That sees a wait once it is recorded; what was recorded
+//! before it, or by a transaction that could not see it yet, is found by looking at what is stored:
+//! at once, and again when the last of these transactions is over. No more than a thousand alerts
+//! are noted for a step that nobody reads; what came beyond these is found in the same way.
 
 use super::Inbox;
 use crate::{
@@ -28,7 +29,11 @@ const HEARD_AT_A_LOOK: usize = 20;
 const MOST_NOTED: i64 = 1_000;
 
 /// Alerts that may be what a job waits for.
-pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Inbox) -> Result<(), StoreError> {
+pub(super) async fn come(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    come: &mut Inbox,
+) -> Result<(), StoreError> {
     #[derive(FromQueryResult)]
     struct Heard {
         id: i64,
@@ -36,7 +41,9 @@ pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Inbox
         alert_seq: i64,
     }
     let mut found: BTreeMap<String, Vec<i64>> = BTreeMap::new();
-    let sql = format!("SELECT id, place, alert_seq FROM heard WHERE job_id = $1 ORDER BY id LIMIT {AT_ONCE}");
+    let sql = format!(
+        "SELECT id, place, alert_seq FROM heard WHERE job_id = $1 ORDER BY id LIMIT {AT_ONCE}"
+    );
     let heard: Vec<Heard> = sql::typed(db, &sql, vec![job.0.into()]).await?;
     come.unread |= heard.len() as u64 == AT_ONCE;
     come.again |= come.unread;
@@ -64,8 +71,8 @@ pub(super) async fn come(db: &impl ConnectionTrait, job: JobId, come: &mut Inbox
     Ok(())
 }
 
-/// The steps for which alerts were not noted any more. What is stored is to be looked at for them, once there is room
-/// again: what is recorded until then would be missed otherwise.
+/// The steps for which alerts were not noted any more. What is stored is to be looked at for them,
+/// once there is room again: what is recorded until then would be missed otherwise.
 async fn full(db: &impl ConnectionTrait, job: JobId) -> Result<Vec<String>, StoreError> {
     #[derive(FromQueryResult)]
     struct Full {
@@ -76,7 +83,8 @@ async fn full(db: &impl ConnectionTrait, job: JobId) -> Result<Vec<String>, Stor
     let places: Vec<String> = full.into_iter().map(|f| f.place).collect();
     if !places.is_empty() {
         // Where a look is under way it goes on.
-        let sql = "UPDATE wait SET settled = false, horizon = NULL, looked = CASE WHEN settled THEN 0 ELSE looked END
+        let sql = "UPDATE wait SET settled = false, horizon = NULL, looked = CASE WHEN settled
+            THEN 0 ELSE looked END
             WHERE job_id = $1 AND place = ANY($2)";
         sql::run(db, sql, vec![job.0.into(), places.clone().into()]).await?;
     }
@@ -89,7 +97,8 @@ struct Wait {
     key: String,
     since: DateTime<Utc>,
     looked: i64,
-    /// 0: not looked at yet; 1: looked at, others may still record what it has not seen; 2: these are over.
+    /// 0: not looked at yet; 1: looked at, others may still record what it has not seen; 2: these
+    /// are over.
     stage: i32,
 }
 
@@ -126,9 +135,11 @@ async fn look(
         };
         let sql = format!(
             "SELECT seq FROM alerts WHERE {column} AND received >= $1
-                AND seq > greatest($2, (SELECT alert_floor($1 - interval '5 minutes'))) ORDER BY seq LIMIT {AT_ONCE}"
+                AND seq > greatest($2, (SELECT alert_floor($1 - interval '5 minutes')))
+                ORDER BY seq LIMIT {AT_ONCE}"
         );
-        let found: Vec<Found> = sql::typed(db, &sql, vec![wait.since.into(), wait.looked.into(), exact.into()]).await?;
+        let found: Vec<Found> =
+            sql::typed(db, &sql, vec![wait.since.into(), wait.looked.into(), exact.into()]).await?;
         let is_all = (found.len() as u64) < AT_ONCE;
         come.unread |= !is_all;
         let (next, seq) = match (is_all, wait.stage) {
@@ -146,8 +157,9 @@ async fn look(
 const FOUND_OUT: i64 = 200;
 const PAIRS: i64 = 200_000;
 
-/// Finds out of alerts that were recorded for which steps they may be what is waited for; whether there may be more of them. One
-/// node at a time does: nothing is lost or noted twice by another, but it would be done twice.
+/// Finds out of alerts that were recorded for which steps they may be what is waited for; whether
+/// there may be more of them. One node at a time does: nothing is lost or noted twice by another,
+/// but it would be done twice.
 pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     #[derive(FromQueryResult)]
     struct Unheard {
@@ -173,8 +185,12 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     let alerts = read::whole_alerts(&tx, &seqs).await?;
     let mut by_key: BTreeMap<String, Vec<i64>> = BTreeMap::new();
     for (seq, alert) in &alerts {
-        let keys =
-            [format!("r{}", alert.resource), format!("k{}", alert.kind), format!("s{}", alert.source), "*".to_owned()];
+        let keys = [
+            format!("r{}", alert.resource),
+            format!("k{}", alert.kind),
+            format!("s{}", alert.source),
+            "*".to_owned(),
+        ];
         keys.into_iter().for_each(|key| by_key.entry(key).or_default().push(*seq));
     }
     let keys: Vec<String> = by_key.keys().cloned().collect();
@@ -182,12 +198,14 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     let waits: Vec<Waits> = sql::typed(&tx, sql, vec![keys.into()]).await?;
     // Off the workers that serve everybody.
     let noted = tokio::task::spawn_blocking(move || noted(waits, &by_key, &alerts)).await;
-    let noted = noted.map_err(|_| StoreError::BrokenOff("finding out for which steps alerts may be"))?;
+    let noted =
+        noted.map_err(|_| StoreError::BrokenOff("finding out for which steps alerts may be"))?;
     let jobs: Vec<i64> = noted.iter().map(|n| n.0).collect();
     let places: Vec<String> = noted.iter().map(|n| n.1.clone()).collect();
     let alerts: Vec<i64> = noted.iter().map(|n| n.2).collect();
     let sql =
-        "WITH may AS (SELECT * FROM unnest($1::bigint[], $2::text[], $3::bigint[]) AS m (job_id, place, alert_seq)),
+        "WITH may AS (SELECT * FROM unnest($1::bigint[], $2::text[], $3::bigint[]) AS m (job_id,
+            place, alert_seq)),
             room AS (SELECT m.job_id, m.place FROM (SELECT DISTINCT job_id, place FROM may) m
                 WHERE (SELECT count(*) FROM (SELECT 1 FROM heard h
                     WHERE h.job_id = m.job_id AND h.place = m.place LIMIT $4) noted) < $4)
@@ -209,8 +227,9 @@ struct Waits {
     chosen: serde_json::Value,
 }
 
-/// For which steps alerts may be what is waited for: job, step and alert. A wait that this node cannot read, such as one
-/// that a later release recorded, may be for any: whoever executes the job looks closer.
+/// For which steps alerts may be what is waited for: job, step and alert. A wait that this node
+/// cannot read, such as one that a later release recorded, may be for any: whoever executes the job
+/// looks closer.
 fn noted(
     waits: Vec<Waits>,
     by_key: &BTreeMap<String, Vec<i64>>,
@@ -222,7 +241,9 @@ fn noted(
         let chosen: EventSelector = serde_json::from_value(wait.chosen).unwrap_or_default();
         // Of alerts under one key those are looked at that have one of its labels.
         let labelled = chosen.exact_label().map(|(name, texts)| {
-            let found = texts.iter().filter_map(|text| by_label.get(&(wait.key.as_str(), name, text.as_str())));
+            let found = texts
+                .iter()
+                .filter_map(|text| by_label.get(&(wait.key.as_str(), name, text.as_str())));
             found.flatten().copied().collect::<Vec<i64>>()
         });
         let may = labelled.unwrap_or_else(|| by_key.get(&wait.key).cloned().unwrap_or_default());
@@ -230,7 +251,9 @@ fn noted(
             continue;
         }
         let compiled = chosen.compiled();
-        let may = may.into_iter().filter(|seq| alerts.get(seq).is_some_and(|alert| compiled.matches(alert)));
+        let may = may
+            .into_iter()
+            .filter(|seq| alerts.get(seq).is_some_and(|alert| compiled.matches(alert)));
         noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), seq)));
     }
     noted
@@ -262,14 +285,18 @@ struct Waiting {
     n: i64,
 }
 
-/// Wakes the jobs whose waits are to be looked at once more, since the transactions that ran when they began are over.
+/// Wakes the jobs whose waits are to be looked at once more, since the transactions that ran when
+/// they began are over.
 async fn call(db: &impl ConnectionTrait) -> Result<Vec<Woken>, StoreError> {
     let sql = "WITH over AS (UPDATE wait SET called = true WHERE (job_id, place, key) IN
             (SELECT job_id, place, key FROM wait WHERE NOT settled AND NOT called
-                AND horizon <= pg_snapshot_xmin(pg_current_snapshot()) ORDER BY horizon LIMIT 2000 FOR UPDATE SKIP LOCKED)
+                AND horizon <= pg_snapshot_xmin(pg_current_snapshot()) ORDER BY horizon LIMIT 2000
+                FOR UPDATE SKIP LOCKED)
             RETURNING job_id)
-        UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
-        WHERE id IN (SELECT job_id FROM over) AND state IN ('running', 'waiting', 'paused', 'unsure') RETURNING id";
+        UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now()
+        ELSE wake_at END
+        WHERE id IN (SELECT job_id FROM over) AND state IN ('running', 'waiting', 'paused',
+        'unsure') RETURNING id";
     sql::typed(db, sql, vec![]).await
 }
 
@@ -278,7 +305,8 @@ struct Woken {
     id: i64,
 }
 
-/// Wakes the jobs for which alerts were noted, or whose waits are to be looked at once more; their numbers.
+/// Wakes the jobs for which alerts were noted, or whose waits are to be looked at once more; their
+/// numbers.
 pub async fn wake(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     for _ in 0..HEARD_AT_A_LOOK {
         if !hear(db).await? {
@@ -287,9 +315,12 @@ pub async fn wake(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
     }
     let called = call(db).await?;
     let sql = "WITH told AS (UPDATE heard SET told = true WHERE id IN
-            (SELECT id FROM heard WHERE NOT told ORDER BY id LIMIT 2000 FOR UPDATE SKIP LOCKED) RETURNING job_id)
-        UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now() ELSE wake_at END
-        WHERE id IN (SELECT job_id FROM told) AND state IN ('running', 'waiting', 'paused', 'unsure') RETURNING id";
+            (SELECT id FROM heard WHERE NOT told ORDER BY id LIMIT 2000 FOR UPDATE SKIP LOCKED)
+            RETURNING job_id)
+        UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now()
+        ELSE wake_at END
+        WHERE id IN (SELECT job_id FROM told) AND state IN ('running', 'waiting', 'paused',
+        'unsure') RETURNING id";
     let woken: Vec<Woken> = sql::typed(db, sql, vec![]).await?;
     Ok(called.into_iter().chain(woken).map(|w| JobId(w.id)).collect())
 }

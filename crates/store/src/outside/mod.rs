@@ -1,8 +1,8 @@
-//! What jobs wait for outside of them, and what they tell: decisions of people, events, jobs of their own, and the
-//! outbox through which their events enter as alerts, and leave to subscribers.
+//! What jobs wait for outside of them, and what they tell: decisions of people, events, jobs of
+//! their own, and the outbox through which their events enter as alerts, and leave to subscribers.
 //!
-//! All of it is written with the record that tells of it. What has come for a job is counted on the job's row; whoever
-//! executes it reads what that is, and answers the machine by it.
+//! All of it is written with the record that tells of it. What has come for a job is counted on the
+//! job's row; whoever executes it reads what that is, and answers the machine by it.
 
 pub mod callbacks;
 pub mod children;
@@ -25,16 +25,22 @@ pub struct Inbox {
     pub posts: Vec<(Place, StepEvent)>,
     /// What was read of alerts; to be passed over with the record.
     pub read: Vec<i64>,
-    /// Whether it is to be looked at again soon: events that are recorded at this moment are not seen yet.
+    /// Whether it is to be looked at again soon: events that are recorded at this moment are not
+    /// seen yet.
     pub again: bool,
-    /// How far was looked for waits; to be kept with the record, so that a death before it loses nothing of what was seen.
+    /// How far was looked for waits; to be kept with the record, so that a death before it loses
+    /// nothing of what was seen.
     pub looked: Vec<Looked>,
     /// Whether more has come already than was read: what is in time may be behind it.
     pub unread: bool,
 }
 
 /// What has come for the steps of a job that are open.
-pub async fn come(db: &impl ConnectionTrait, job: JobId, open: &[(Place, Outside)]) -> Result<Inbox, StoreError> {
+pub async fn come(
+    db: &impl ConnectionTrait,
+    job: JobId,
+    open: &[(Place, Outside)],
+) -> Result<Inbox, StoreError> {
     let places = |which: fn(&Outside) -> bool| -> Vec<String> {
         open.iter().filter(|(_, waits)| which(waits)).map(|(place, _)| place.to_string()).collect()
     };

@@ -1,7 +1,9 @@
-//! The outbox: events that are written with what they tell of, and enter as alerts of the source `arvok` afterwards.
+//! The outbox: events that are written with what they tell of, and enter as alerts of the source
+//! `arvok` afterwards.
 //!
-//! A row goes when its alert is recorded. Whoever dies between the two leaves it, and it enters again under the same
-//! id, by which it is known. One node lets them enter at a time, so that none is read by all.
+//! A row goes when its alert is recorded. Whoever dies between the two leaves it, and it enters
+//! again under the same id, by which it is known. One node lets them enter at a time, so that none
+//! is read by all.
 
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{job::JobEffect, job::JobState};
@@ -30,9 +32,13 @@ pub struct OutboxEvent {
 }
 
 /// The next events, in their order; none if it is another node's turn.
-pub async fn take(db: &impl ConnectionTrait, node: &str, most: i64) -> Result<Vec<OutboxEvent>, StoreError> {
-    let turn =
-        "UPDATE outbox_turn SET node = $1, until = now() + make_interval(secs => $2) WHERE node = $1 OR until < now()";
+pub async fn take(
+    db: &impl ConnectionTrait,
+    node: &str,
+    most: i64,
+) -> Result<Vec<OutboxEvent>, StoreError> {
+    let turn = "UPDATE outbox_turn SET node = $1, until = now() + make_interval(secs => $2)
+        WHERE node = $1 OR until < now()";
     if sql::run(db, turn, vec![node.into(), TURN_SECONDS.into()]).await? == 0 {
         return Ok(Vec::new());
     }
@@ -46,7 +52,8 @@ pub async fn take(db: &impl ConnectionTrait, node: &str, most: i64) -> Result<Ve
 
 /// Gives the turn away, so that another node has it at once.
 pub async fn leave(db: &impl ConnectionTrait, node: &str) -> Result<(), StoreError> {
-    sql::run(db, "UPDATE outbox_turn SET until = '-infinity' WHERE node = $1", vec![node.into()]).await?;
+    sql::run(db, "UPDATE outbox_turn SET until = '-infinity' WHERE node = $1", vec![node.into()])
+        .await?;
     Ok(())
 }
 
@@ -57,7 +64,11 @@ async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<OutboxEvent
         FROM (SELECT * FROM job_change ORDER BY number LIMIT $1) c CROSS JOIN LATERAL
             (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at FROM job
             WHERE id = c.job_id OFFSET 0) j";
-    Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()]).await?.into_iter().map(ChangeRow::told).collect())
+    Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()])
+        .await?
+        .into_iter()
+        .map(ChangeRow::told)
+        .collect())
 }
 
 #[derive(FromQueryResult)]
@@ -82,7 +93,10 @@ struct ChangeRow {
 impl ChangeRow {
     fn told(self) -> OutboxEvent {
         let (state, effect) = (self.state.0, self.effect.map(|effect| effect.0));
-        let grave = matches!(state, JobState::Failed | JobState::Expired | JobState::Refused | JobState::Unsure);
+        let grave = matches!(
+            state,
+            JobState::Failed | JobState::Expired | JobState::Refused | JobState::Unsure
+        );
         let labels = [
             ("job", Some(self.job_id.to_string())),
             ("runbook", Some(self.runbook.clone())),
@@ -90,8 +104,10 @@ impl ChangeRow {
             ("effect", effect.map(|effect| effect.to_string())),
             ("parent", self.parent.map(|parent| parent.to_string())),
         ];
-        let labels: Map<String, Value> =
-            labels.into_iter().filter_map(|(name, text)| Some((name.to_owned(), text?.into()))).collect();
+        let labels: Map<String, Value> = labels
+            .into_iter()
+            .filter_map(|(name, text)| Some((name.to_owned(), text?.into())))
+            .collect();
         let alert = json!({
             "kind": format!("job.{}", self.word),
             "severity": if grave { "minor" } else { "indeterminate" },
@@ -101,15 +117,19 @@ impl ChangeRow {
             "labels": labels,
             "body": {
                 "job": {
-                    "id": self.job_id, "runbook": self.runbook, "target": self.target, "state": state,
-                    "effect": effect, "failure": self.failure, "rule": self.rule, "launched_by": self.launched_by,
+                    "id": self.job_id, "runbook": self.runbook, "target": self.target,
+                        "state": state,
+                    "effect": effect, "failure": self.failure, "rule": self.rule,
+                        "launched_by": self.launched_by,
                     "parent": self.parent, "urgency": self.urgency,
                 },
                 "chain": self.chain.unwrap_or_else(|| json!([])),
             },
         });
-        // Numbers of jobs begin anew in another installation; with the moment of the dispatch they do not come again.
-        let id = format!("job-{}-{}-{}", self.job_id, self.created_at.timestamp_micros(), self.number);
+        // Numbers of jobs begin anew in another installation; with the moment of the dispatch they
+        // do not come again.
+        let id =
+            format!("job-{}-{}-{}", self.job_id, self.created_at.timestamp_micros(), self.number);
         OutboxEvent { number: self.number, id, at: self.at, job_id: self.job_id, alert }
     }
 
@@ -117,7 +137,9 @@ impl ChangeRow {
         let what = format!("job {} ({}) {}", self.job_id, self.runbook, self.word);
         let more = match (&self.failure, self.effect.map(|effect| effect.0)) {
             (Some(failure), _) if self.word != "started" => format!(": {failure}"),
-            (_, Some(effect @ (JobEffect::Confirmed | JobEffect::Unconfirmed))) => format!(", effect {effect}"),
+            (_, Some(effect @ (JobEffect::Confirmed | JobEffect::Unconfirmed))) => {
+                format!(", effect {effect}")
+            }
             _ => String::new(),
         };
         (what + &more).chars().take(LONGEST_SUMMARY).collect()

@@ -10,7 +10,9 @@ use crate::{
     sql,
     stored::Stored,
 };
-use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, AlertFilter, AlertItem, JobFilter, PAGE, Page};
+use arvok_api::{
+    AlarmDetail, AlarmFilter, AlarmItem, AlertFilter, AlertItem, JobFilter, PAGE, Page,
+};
 use arvok_core::{
     Severity,
     alert::SeverityRange,
@@ -18,8 +20,8 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, Order, QueryFilter, QueryOrder,
-    QuerySelect, QueryTrait, Select,
+    ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, Order,
+    QueryFilter, QueryOrder, QuerySelect, QueryTrait, Select,
     sea_query::{Expr, extension::postgres::PgExpr},
 };
 use std::collections::HashMap;
@@ -36,7 +38,10 @@ struct Newest {
 }
 
 /// The alarms of a search, each with its newest job.
-async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<AlarmItem>, StoreError> {
+async fn items(
+    db: &DatabaseConnection,
+    search: Select<Entity>,
+) -> Result<Vec<AlarmItem>, StoreError> {
     let alarms = search.all(db).await?;
     let newest = job::Entity::find()
         .distinct_on([job::Column::AlarmId])
@@ -48,7 +53,8 @@ async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<Al
         .into_partial_model::<Newest>()
         .all(db)
         .await?;
-    let mut newest: HashMap<Option<i64>, Newest> = newest.into_iter().map(|j| (j.alarm_id, j)).collect();
+    let mut newest: HashMap<Option<i64>, Newest> =
+        newest.into_iter().map(|j| (j.alarm_id, j)).collect();
     // Those of gatherings are for the alarms of all their alerts.
     for job in gathered(db, alarms.iter().map(|a| a.id).collect()).await? {
         let newer = newest.get(&job.alarm_id).is_none_or(|other| other.id < job.id);
@@ -61,8 +67,10 @@ async fn items(db: &DatabaseConnection, search: Select<Entity>) -> Result<Vec<Al
 
 /// The newest job of a gathering, for each of some alarms that has one.
 async fn gathered(db: &DatabaseConnection, alarms: Vec<i64>) -> Result<Vec<Newest>, StoreError> {
-    let sql = "SELECT a.id AS alarm_id, j.id, j.state, j.runbook, j.effect FROM unnest($1::bigint[]) AS a (id)
-        CROSS JOIN LATERAL (SELECT j.* FROM gathered g JOIN job j ON j.id = g.job_id WHERE g.alarm_id = a.id
+    let sql = "SELECT a.id AS alarm_id, j.id, j.state, j.runbook, j.effect
+        FROM unnest($1::bigint[]) AS a (id)
+        CROSS JOIN LATERAL (SELECT j.* FROM gathered g JOIN job j ON j.id = g.job_id
+        WHERE g.alarm_id = a.id
             ORDER BY g.job_id DESC LIMIT 1) j";
     sql::typed(db, sql, vec![alarms.into()]).await
 }
@@ -98,7 +106,10 @@ fn raised_once() -> Select<Entity> {
 }
 
 /// A page of alarms, newest handle first.
-pub async fn alarms(db: &DatabaseConnection, filter: AlarmFilter) -> Result<Page<AlarmItem>, StoreError> {
+pub async fn alarms(
+    db: &DatabaseConnection,
+    filter: AlarmFilter,
+) -> Result<Page<AlarmItem>, StoreError> {
     let limit = filter.limit.unwrap_or(PAGE);
     let texts = || Expr::cust("summary || ' ' || resource || ' ' || kind");
     let found = raised_once()
@@ -147,6 +158,8 @@ pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetai
         ..AlertFilter::default()
     };
     let alerts: Vec<AlertItem> = alerts(db, filter).await?.items;
-    let jobs = jobs(db, JobFilter { alarm: Some(id), limit: Some(20), ..JobFilter::default() }).await?.items;
+    let jobs = jobs(db, JobFilter { alarm: Some(id), limit: Some(20), ..JobFilter::default() })
+        .await?
+        .items;
     Ok(Some(AlarmDetail { alarm, alerts, jobs }))
 }

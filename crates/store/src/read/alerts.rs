@@ -3,15 +3,18 @@
 use super::{Conditions, bound::Floor, like, outcome::Outcome, page};
 use crate::{StoreError, days, entity::unreadable, key_order, sql};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
-use arvok_core::{Alert, AlertState, ResourcePath, Severity, Verdict, alert::SeverityRange, source::OWN};
+use arvok_core::{
+    Alert, AlertState, ResourcePath, Severity, Verdict, alert::SeverityRange, source::OWN,
+};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
-    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    QueryResult, QuerySelect, QueryTrait,
+    ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
+    QueryOrder, QueryResult, QuerySelect, QueryTrait,
 };
 use std::collections::BTreeMap;
 
-/// The number behind the last alert that was received before a moment, so that a search begins there.
+/// The number behind the last alert that was received before a moment, so that a search begins
+/// there.
 async fn behind(db: &DatabaseConnection, until: DateTime<Utc>) -> Result<Option<i64>, StoreError> {
     #[derive(FromQueryResult)]
     struct Last {
@@ -28,19 +31,25 @@ async fn behind(db: &DatabaseConnection, until: DateTime<Utc>) -> Result<Option<
     Ok(None)
 }
 
-pub(super) const SEVERITY: &str = "(ARRAY['indeterminate','warning','minor','major','critical'])[severity] AS severity";
+pub(super) const SEVERITY: &str =
+    "(ARRAY['indeterminate','warning','minor','major','critical'])[severity] AS severity";
 
 fn select(from: &str, filter: &str) -> String {
     format!(
-        "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value, labels,
-            coalesce((SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('rule', v.rule, 'verdict', v.verdict, 'job', v.job_id)) ORDER BY v.rule)
+        "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value,
+            labels,
+            coalesce((SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('rule', v.rule,
+            'verdict', v.verdict, 'job', v.job_id)) ORDER BY v.rule)
                 FROM verdicts v WHERE v.alert_seq = a.seq), '[]') AS verdicts
         FROM {from} {filter}"
     )
 }
 
 /// A page of alerts, newest first.
-pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<Page<AlertItem>, StoreError> {
+pub async fn alerts(
+    db: &DatabaseConnection,
+    mut filter: AlertFilter,
+) -> Result<Page<AlertItem>, StoreError> {
     if let Some(until) = filter.until {
         let behind = behind(db, until).await?;
         filter.after = [filter.after, behind].into_iter().flatten().min();
@@ -72,17 +81,20 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
     let verdict = filter.verdict.as_deref();
     if let Some(rule) = filter.rule {
         // By the rule's own verdicts, newest first: it may have matched few of many.
-        let of_rule = [c.value(rule), c.value(filter.after), c.value(floor.as_ref().map(Floor::at))];
+        let of_rule =
+            [c.value(rule), c.value(filter.after), c.value(floor.as_ref().map(Floor::at))];
         let [rule, after, floor] = of_rule;
         let given = verdict_condition(&mut c, verdict).unwrap_or_else(|| "false".into());
         from = format!(
-            "(SELECT v.alert_seq FROM verdicts v WHERE v.rule = {rule} AND v.alert_seq < coalesce({after}, {MAX})
-                AND v.alert_seq >= coalesce({floor}, 0) AND {given}) r JOIN alerts a ON a.seq = r.alert_seq",
+            "(SELECT v.alert_seq FROM verdicts v WHERE v.rule = {rule}
+                AND v.alert_seq < coalesce({after}, {MAX})
+                AND v.alert_seq >= coalesce({floor}, 0) AND {given}) r
+                JOIN alerts a ON a.seq = r.alert_seq",
             MAX = i64::MAX
         );
     } else if let Some(verdict) = verdict {
-        // Within the bound of the search all verdicts are looked at; where an index leads to the alerts,
-        // OFFSET has each asked for by its key.
+        // Within the bound of the search all verdicts are looked at; where an index leads to the
+        // alerts, OFFSET has each asked for by its key.
         let within = match &floor {
             Some(floor) => format!("AND v.alert_seq >= {}", c.value(floor.at())),
             None => "OFFSET 0".to_owned(),
@@ -90,7 +102,9 @@ pub async fn alerts(db: &DatabaseConnection, mut filter: AlertFilter) -> Result<
         let given = verdict_condition(&mut c, Some(verdict));
         let not = if given.is_none() { "NOT " } else { "" };
         let given = given.unwrap_or_else(|| "true".into());
-        c.plain(&format!("{not}EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {given} {within})"));
+        c.plain(&format!(
+            "{not}EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {given} {within})"
+        ));
     }
     if let Some(outcome) = filter.outcome.as_deref().and_then(Outcome::parse) {
         outcome.narrow(&mut c, floor.as_ref().map(Floor::at));
@@ -123,7 +137,9 @@ fn verdict_condition(c: &mut Conditions, verdict: Option<&str>) -> Option<String
 
 /// One alert with its payload and its verdicts.
 pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDetail>, StoreError> {
-    let Some(alert) = sql::maybe::<AlertItem>(db, &select("alerts a", "WHERE seq = $1"), vec![seq.into()]).await?
+    let Some(alert) =
+        sql::maybe::<AlertItem>(db, &select("alerts a", "WHERE seq = $1"), vec![seq.into()])
+            .await?
     else {
         return Ok(None);
     };
@@ -133,10 +149,12 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
         key_order: Option<String>,
         alarm: Option<i64>,
     }
-    let sql = "SELECT body, key_order, (SELECT id FROM alarm m WHERE a.state <> 'noted' AND m.source = a.source
+    let sql = "SELECT body, key_order, (SELECT id FROM alarm m WHERE a.state <> 'noted'
+        AND m.source = a.source
             AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alerts a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
-    let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at FROM verdicts WHERE alert_seq = $1 ORDER BY rule";
+    let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at
+        FROM verdicts WHERE alert_seq = $1 ORDER BY rule";
     let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
     Ok(rest.map(|r| {
         let body = key_order::restored(r.body, r.key_order.as_deref());
@@ -144,8 +162,13 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
     }))
 }
 
-/// The alerts for which a job was dispatched, where it is for several: the first so many, and how many there are.
-pub async fn gathered(db: &DatabaseConnection, job: i64, most: u64) -> Result<(Vec<AlertItem>, i64), StoreError> {
+/// The alerts for which a job was dispatched, where it is for several: the first so many, and how
+/// many there are.
+pub async fn gathered(
+    db: &DatabaseConnection,
+    job: i64,
+    most: u64,
+) -> Result<(Vec<AlertItem>, i64), StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
@@ -156,8 +179,8 @@ pub async fn gathered(db: &DatabaseConnection, job: i64, most: u64) -> Result<(V
     if all == 0 {
         return Ok((Vec::new(), 0));
     }
-    let which =
-        "WHERE seq IN (SELECT alert_seq FROM gathered WHERE job_id = $1 ORDER BY alert_seq LIMIT $2) ORDER BY seq";
+    let which = "WHERE seq IN (SELECT alert_seq FROM gathered WHERE job_id = $1 ORDER BY alert_seq
+        LIMIT $2) ORDER BY seq";
     let most = i64::try_from(most).unwrap_or(i64::MAX);
     Ok((sql::rows(db, &select("alerts a", which), vec![job.into(), most.into()]).await?, all))
 }
@@ -168,25 +191,35 @@ pub async fn whole_alert(db: &impl ConnectionTrait, seq: i64) -> Result<Option<A
 }
 
 /// The bytes that the payloads of alerts have as text, by their numbers.
-pub async fn payload_bytes(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, usize>, StoreError> {
+pub async fn payload_bytes(
+    db: &impl ConnectionTrait,
+    seqs: &[i64],
+) -> Result<BTreeMap<i64, usize>, StoreError> {
     #[derive(FromQueryResult)]
     struct Size {
         seq: i64,
         bytes: i64,
     }
     let sql = "SELECT k.seq, a.bytes FROM unnest($1::bigint[]) AS k (seq) CROSS JOIN LATERAL
-        (SELECT octet_length(body::text)::bigint AS bytes FROM alerts WHERE seq = k.seq AND seq BETWEEN $2 AND $3 OFFSET 0) a";
+        (SELECT octet_length(body::text)::bigint AS bytes FROM alerts WHERE seq = k.seq
+        AND seq BETWEEN $2 AND $3 OFFSET 0) a";
     let (least, most) = days::span(seqs);
-    let sizes: Vec<Size> = sql::typed(db, sql, vec![seqs.to_vec().into(), least.into(), most.into()]).await?;
+    let sizes: Vec<Size> =
+        sql::typed(db, sql, vec![seqs.to_vec().into(), least.into(), most.into()]).await?;
     Ok(sizes.into_iter().map(|s| (s.seq, usize::try_from(s.bytes).unwrap_or_default())).collect())
 }
 
 /// The columns that [`recorded`] reads.
-const RECORDED: &str = "seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, body,
+const RECORDED: &str =
+    "seq, id, source, kind, severity, state, resource, time, received, summary, \
+    value, labels, body,
     key_order";
 
 /// Alerts in the form that expressions see, by their numbers.
-pub async fn whole_alerts(db: &impl ConnectionTrait, seqs: &[i64]) -> Result<BTreeMap<i64, Alert>, StoreError> {
+pub async fn whole_alerts(
+    db: &impl ConnectionTrait,
+    seqs: &[i64],
+) -> Result<BTreeMap<i64, Alert>, StoreError> {
     alerts_with(db, seqs, RECORDED).await
 }
 
@@ -195,7 +228,9 @@ pub async fn alerts_without_payload(
     db: &impl ConnectionTrait,
     seqs: &[i64],
 ) -> Result<BTreeMap<i64, Alert>, StoreError> {
-    let columns = RECORDED.replace("body", "'null'::jsonb AS body").replace("key_order", "NULL::text AS key_order");
+    let columns = RECORDED
+        .replace("body", "'null'::jsonb AS body")
+        .replace("key_order", "NULL::text AS key_order");
     alerts_with(db, seqs, &columns).await
 }
 
@@ -204,20 +239,25 @@ async fn alerts_with(
     seqs: &[i64],
     columns: &str,
 ) -> Result<BTreeMap<i64, Alert>, StoreError> {
-    // Each by its key: a plan for all of them that was made while there were few reads the whole table when there are many.
+    // Each by its key: a plan for all of them that was made while there were few reads the whole
+    // table when there are many.
     let sql = format!(
         "SELECT a.* FROM unnest($1::bigint[]) AS k (seq) CROSS JOIN LATERAL
             (SELECT {columns} FROM alerts WHERE seq = k.seq AND seq BETWEEN $2 AND $3 OFFSET 0) a"
     );
     let (least, most) = days::span(seqs);
-    let rows = db.query_all_raw(sql::statement(&sql, vec![seqs.to_vec().into(), least.into(), most.into()])).await?;
+    let rows = db
+        .query_all_raw(sql::statement(&sql, vec![seqs.to_vec().into(), least.into(), most.into()]))
+        .await?;
     rows.iter().map(recorded).collect()
 }
 
 /// Reads a recorded alert with its number, column by column.
 pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
     let text = |column: &str| row.try_get::<String>("", column);
-    let wrong = |what: &str| StoreError::Database(sea_orm::DbErr::Type(format!("a stored alert has a faulty {what}")));
+    let wrong = |what: &str| {
+        StoreError::Database(sea_orm::DbErr::Type(format!("a stored alert has a faulty {what}")))
+    };
     let labels: serde_json::Value = row.try_get("", "labels")?;
     let key_order: Option<String> = row.try_get("", "key_order")?;
     let alert = Alert {
@@ -239,15 +279,22 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
 
 /// The alerts of one alarm around an alert: those of the alert's episode and a little before,
 /// oldest first.
-pub async fn alerts_around(db: &DatabaseConnection, seq: i64, most: u32) -> Result<Vec<Alert>, StoreError> {
+pub async fn alerts_around(
+    db: &DatabaseConnection,
+    seq: i64,
+    most: u32,
+) -> Result<Vec<Alert>, StoreError> {
     let sql = format!(
         "SELECT {RECORDED} FROM (
             SELECT b.* FROM alerts a JOIN alerts b USING (source, resource, kind) WHERE a.seq = $1
-                AND b.seq < $2 AND b.received <= a.received + interval '1 hour' AND b.seq >= coalesce(
-                    (SELECT max(c.seq) + 1 FROM alerts c WHERE c.source = a.source AND c.resource = a.resource
+                AND b.seq < $2 AND b.received <= a.received + interval '1 hour'
+                AND b.seq >= coalesce(
+                    (SELECT max(c.seq) + 1 FROM alerts c WHERE c.source = a.source
+                    AND c.resource = a.resource
                         AND c.kind = a.kind AND c.state = 'cleared' AND c.seq < a.seq), 0)
                 AND b.seq <= coalesce((SELECT min(c.seq) FROM alerts c WHERE c.source = a.source
-                    AND c.resource = a.resource AND c.kind = a.kind AND c.state = 'cleared' AND c.seq >= a.seq), b.seq)
+                    AND c.resource = a.resource AND c.kind = a.kind AND c.state = 'cleared'
+                    AND c.seq >= a.seq), b.seq)
             ORDER BY b.seq DESC LIMIT {most}) q ORDER BY received, seq"
     );
     // What was received within an hour lies among the next million of its day, or in the next day.

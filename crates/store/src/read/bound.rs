@@ -18,12 +18,19 @@ struct Row {
 
 impl Floor {
     /// Among all alerts older than a handle, or the newest.
-    pub async fn of_alerts(db: &DatabaseConnection, after: Option<i64>) -> Result<Self, StoreError> {
+    pub async fn of_alerts(
+        db: &DatabaseConnection,
+        after: Option<i64>,
+    ) -> Result<Self, StoreError> {
         let top = match after {
             Some(after) => after,
             None => {
-                let newest: Vec<Row> =
-                    sql::typed(db, "SELECT seq + 1 AS at FROM alerts ORDER BY seq DESC LIMIT 1", vec![]).await?;
+                let newest: Vec<Row> = sql::typed(
+                    db,
+                    "SELECT seq + 1 AS at FROM alerts ORDER BY seq DESC LIMIT 1",
+                    vec![],
+                )
+                .await?;
                 newest.first().map_or(0, |r| r.at)
             }
         };
@@ -31,13 +38,18 @@ impl Floor {
     }
 
     /// Among the alerts that a rule has decided upon.
-    pub async fn of_rule(db: &DatabaseConnection, rule: &str, after: Option<i64>) -> Result<Self, StoreError> {
+    pub async fn of_rule(
+        db: &DatabaseConnection,
+        rule: &str,
+        after: Option<i64>,
+    ) -> Result<Self, StoreError> {
         let sql = format!(
             "SELECT alert_seq AS at FROM verdicts WHERE rule = $1 AND alert_seq < $2
             ORDER BY alert_seq DESC OFFSET {} LIMIT 1",
             DEPTH - 1
         );
-        let last: Vec<Row> = sql::typed(db, &sql, vec![rule.into(), after.unwrap_or(i64::MAX).into()]).await?;
+        let last: Vec<Row> =
+            sql::typed(db, &sql, vec![rule.into(), after.unwrap_or(i64::MAX).into()]).await?;
         Ok(Self(last.first().map_or(0, |r| r.at)))
     }
 
@@ -56,7 +68,8 @@ impl Floor {
         if page.next.is_some() || self.0 == 0 {
             return Ok(());
         }
-        let sql = "SELECT seq AS at FROM (SELECT seq, received FROM alerts WHERE seq < $1 ORDER BY seq DESC LIMIT 1) a
+        let sql = "SELECT seq AS at FROM (SELECT seq, received FROM alerts WHERE seq < $1
+            ORDER BY seq DESC LIMIT 1) a
             WHERE received >= coalesce($2, received)";
         let below: Vec<Row> = sql::typed(db, sql, vec![self.0.into(), since.into()]).await?;
         if !below.is_empty() {

@@ -13,8 +13,8 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{
-    ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
-    QueryTrait, Select, entity::prelude::Json, sea_query::Expr,
+    ColumnTrait, Condition, DatabaseConnection, DerivePartialModel, EntityTrait, QueryFilter,
+    QueryOrder, QuerySelect, QueryTrait, Select, entity::prelude::Json, sea_query::Expr,
 };
 use std::collections::BTreeMap;
 
@@ -84,8 +84,10 @@ pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<Job
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
         .apply_if(filter.by, |q, by| q.filter(LaunchedBy.eq(by)))
         .apply_if(filter.alarm, |q, alarm| {
-            let gathered =
-                Expr::cust_with_values("job.id IN (SELECT job_id FROM gathered WHERE alarm_id = $1)", [alarm]);
+            let gathered = Expr::cust_with_values(
+                "job.id IN (SELECT job_id FROM gathered WHERE alarm_id = $1)",
+                [alarm],
+            );
             q.filter(Condition::any().add(AlarmId.eq(alarm)).add(gathered))
         })
         .apply_if(filter.since, |q, since| q.filter(CreatedAt.gte(since)))
@@ -142,7 +144,8 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         .order_by_asc(attempt::Column::Attempt)
         .all(db)
         .await?;
-    let below = job::Entity::find().filter(job::Column::Parent.eq(id)).order_by_asc(job::Column::Id);
+    let below =
+        job::Entity::find().filter(job::Column::Parent.eq(id)).order_by_asc(job::Column::Id);
     let places: BTreeMap<i64, String> = below
         .clone()
         .select_only()
@@ -153,7 +156,8 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         .into_iter()
         .collect();
     let children = items(db, below, MAX_CHILDREN).await?.into_iter();
-    let children = children.filter_map(|child| Some((places.get(&child.id)?.clone(), child))).collect();
+    let children =
+        children.filter_map(|child| Some((places.get(&child.id)?.clone(), child))).collect();
     let attempt = |a: attempt::Model| {
         let tried = Attempt {
             attempt: a.attempt,

@@ -16,8 +16,8 @@ mod watch;
 
 pub use alarms::{alarm, alarms};
 pub use alerts::{
-    alert, alerts, alerts_around, alerts_without_payload, forget_unreadable, gathered, payload_bytes, unreadable,
-    unreadable_from, whole_alert, whole_alerts,
+    alert, alerts, alerts_around, alerts_without_payload, forget_unreadable, gathered,
+    payload_bytes, unreadable, unreadable_from, whole_alert, whole_alerts,
 };
 pub use jobs::{JobRow, job, jobs};
 pub use outcome::Outcome;
@@ -63,7 +63,11 @@ impl Conditions {
     }
 
     fn clause(&self) -> String {
-        if self.texts.is_empty() { String::new() } else { format!("WHERE {}", self.texts.join(" AND ")) }
+        if self.texts.is_empty() {
+            String::new()
+        } else {
+            format!("WHERE {}", self.texts.join(" AND "))
+        }
     }
 }
 

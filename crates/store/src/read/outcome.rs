@@ -1,5 +1,5 @@
-//! How far an alert came: the furthest that any rule took it, and what became of the first job it led to. The overview counts by it,
-//! and lists are asked for it.
+//! How far an alert came: the furthest that any rule took it, and what became of the first job it
+//! led to. The overview counts by it, and lists are asked for it.
 
 use super::Conditions;
 use arvok_core::source::OWN;
@@ -38,7 +38,8 @@ arvok_core::words! {
 
 /// What became of a job `j`; one that is not there yet is under way.
 pub(super) const OF_JOB: &str =
-    "CASE WHEN j.id IS NULL OR j.state IN ('queued', 'running', 'waiting', 'paused') THEN 'under-way'
+    "CASE WHEN j.id IS NULL OR j.state IN ('queued', 'running', 'waiting', 'paused')
+        THEN 'under-way'
     WHEN j.state = 'cancelled' THEN 'cancelled' WHEN j.state <> 'succeeded' THEN 'failed'
     WHEN j.effect = 'confirmed' THEN 'confirmed' ELSE 'unproved' END";
 
@@ -47,9 +48,12 @@ impl Outcome {
     const fn far(self) -> Option<i16> {
         match self {
             Self::Distinct | Self::Unmatched | Self::Matched => None,
-            Self::Dispatched | Self::UnderWay | Self::Unproved | Self::Failed | Self::Cancelled | Self::Confirmed => {
-                Some(1)
-            }
+            Self::Dispatched
+            | Self::UnderWay
+            | Self::Unproved
+            | Self::Failed
+            | Self::Cancelled
+            | Self::Confirmed => Some(1),
             Self::Proposed => Some(2),
             Self::Watched => Some(3),
             Self::Folded => Some(4),
@@ -58,18 +62,25 @@ impl Outcome {
     }
 
     const fn is_of_a_job(self) -> bool {
-        matches!(self, Self::UnderWay | Self::Unproved | Self::Failed | Self::Cancelled | Self::Confirmed)
+        matches!(
+            self,
+            Self::UnderWay | Self::Unproved | Self::Failed | Self::Cancelled | Self::Confirmed
+        )
     }
 
-    /// Narrows a search among alerts `a`; what rules decided is looked for down to a floor, where there is one.
+    /// Narrows a search among alerts `a`; what rules decided is looked for down to a floor, where
+    /// there is one.
     pub(super) fn narrow(self, c: &mut Conditions, floor: Option<i64>) {
         c.add("source <> ?", OWN);
         let within = match floor {
             Some(floor) => format!("AND v.alert_seq >= {}", c.value(floor)),
             None => "OFFSET 0".to_owned(),
         };
-        let decided =
-            |how: &str| format!("EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {how} {within})");
+        let decided = |how: &str| {
+            format!(
+                "EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {how} {within})"
+            )
+        };
         match self.far() {
             None if self == Self::Matched => c.plain(&decided("true")),
             None if self == Self::Unmatched => c.plain(&format!("NOT {}", decided("true"))),
@@ -80,9 +91,12 @@ impl Outcome {
             }
         }
         if self.is_of_a_job() {
-            let first =
-                "(SELECT min(v.job_id) AS id FROM verdicts v WHERE v.alert_seq = a.seq AND v.verdict = 'dispatched')";
-            c.add(&format!("(SELECT {OF_JOB} FROM {first} f LEFT JOIN job j ON j.id = f.id) = ?"), self.as_str());
+            let first = "(SELECT min(v.job_id) AS id FROM verdicts v WHERE v.alert_seq = a.seq
+                AND v.verdict = 'dispatched')";
+            c.add(
+                &format!("(SELECT {OF_JOB} FROM {first} f LEFT JOIN job j ON j.id = f.id) = ?"),
+                self.as_str(),
+            );
         }
     }
 }

@@ -10,7 +10,9 @@ use crate::{
 };
 use arvok_api::{PAGE, Page, ProposalFilter, ProposalItem};
 use arvok_core::rule::Urgency;
-use sea_orm::{ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait};
+use sea_orm::{
+    ColumnTrait, DatabaseConnection, EntityTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait,
+};
 
 fn item(p: Model) -> ProposalItem {
     ProposalItem {
@@ -34,7 +36,10 @@ fn item(p: Model) -> ProposalItem {
 }
 
 /// A page of proposals, newest first.
-pub async fn proposals(db: &DatabaseConnection, filter: ProposalFilter) -> Result<Page<ProposalItem>, StoreError> {
+pub async fn proposals(
+    db: &DatabaseConnection,
+    filter: ProposalFilter,
+) -> Result<Page<ProposalItem>, StoreError> {
     let limit = filter.limit.unwrap_or(PAGE);
     let found = Entity::find()
         .apply_if(filter.state, |q, state| q.filter(State.eq(state)))
@@ -50,6 +55,9 @@ pub async fn proposals(db: &DatabaseConnection, filter: ProposalFilter) -> Resul
 }
 
 /// One proposal.
-pub async fn proposal(db: &DatabaseConnection, id: i64) -> Result<Option<ProposalItem>, StoreError> {
+pub async fn proposal(
+    db: &DatabaseConnection,
+    id: i64,
+) -> Result<Option<ProposalItem>, StoreError> {
     Ok(Entity::find_by_id(id).one(db).await?.map(item))
 }

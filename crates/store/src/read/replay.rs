@@ -8,7 +8,8 @@ use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::{Stream, StreamExt};
 use sea_orm::{DatabaseConnection, StreamTrait, Value};
 
-/// By how much the clock of the database may have been wrong when a day began. Blocks of other times are passed over by an index.
+/// By how much the clock of the database may have been wrong when a day began. Blocks of other
+/// times are passed over by an index.
 const WRONG: TimeDelta = TimeDelta::days(1);
 
 /// Which alerts a rehearsal has to see.
@@ -35,8 +36,11 @@ impl Replay {
             body: rules.iter().any(|r| r.reads_body()),
         };
         type Line = fn(&Rule) -> &Option<Vec<Glob>>;
-        let lines: [(&str, Line); 3] =
-            [("source", |r| &r.listen.sources), ("kind", |r| &r.listen.kinds), ("resource", |r| &r.listen.resource)];
+        let lines: [(&str, Line); 3] = [
+            ("source", |r| &r.listen.sources),
+            ("kind", |r| &r.listen.kinds),
+            ("resource", |r| &r.listen.resource),
+        ];
         for (column, line) in lines {
             let mut names = Vec::new();
             let all = rules.iter().all(|r| {
@@ -46,7 +50,9 @@ impl Replay {
             });
             if all {
                 replay.values.push(names);
-                replay.conditions.push_str(&format!(" AND {column} = ANY(${})", replay.values.len() + 4));
+                replay
+                    .conditions
+                    .push_str(&format!(" AND {column} = ANY(${})", replay.values.len() + 4));
             }
         }
         replay
@@ -59,11 +65,15 @@ impl Replay {
     }
 
     fn clause(&self) -> String {
-        format!("FROM alerts WHERE received >= $1 AND received < $2 AND seq >= $3 AND seq < $4{}", self.conditions)
+        format!(
+            "FROM alerts WHERE received >= $1 AND received < $2 AND seq >= $3 AND seq < $4{}",
+            self.conditions
+        )
     }
 
     async fn values(&self, db: &DatabaseConnection) -> Result<Vec<Value>, StoreError> {
-        let (from, beyond) = days::numbers_within(&days::all(db).await?, self.since, self.until, WRONG);
+        let (from, beyond) =
+            days::numbers_within(&days::all(db).await?, self.since, self.until, WRONG);
         let bounds = [self.since.into(), self.until.into(), from.into(), beyond.into()];
         Ok(bounds.into_iter().chain(self.values.iter().cloned().map(Value::from)).collect())
     }
@@ -85,9 +95,14 @@ pub async fn replay<'a>(
     db: &'a DatabaseConnection,
     replay: &Replay,
 ) -> Result<impl Stream<Item = Result<(AlertId, Alert), StoreError>> + 'a, StoreError> {
-    let body = if replay.body { "body, key_order" } else { "'null'::jsonb AS body, NULL::text AS key_order" };
+    let body = if replay.body {
+        "body, key_order"
+    } else {
+        "'null'::jsonb AS body, NULL::text AS key_order"
+    };
     let sql = format!(
-        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value, labels, {body} {}
+        "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value,
+            labels, {body} {}
         ORDER BY received, seq",
         replay.clause()
     );

@@ -1,5 +1,6 @@
-//! Alerts, verdicts and jobs over time. Alerts are counted by minute and verdicts by hour, so that it costs the same
-//! however many there are; verdicts of a few hours, and jobs, are found by an index.
+//! Alerts, verdicts and jobs over time. Alerts are counted by minute and verdicts by hour, so that
+//! it costs the same however many there are; verdicts of a few hours, and jobs, are found by an
+//! index.
 
 use crate::{StoreError, days, sql};
 use arvok_api::{JobTimeline, JobTimelineMark, Timeline, TimelineMark};
@@ -17,15 +18,19 @@ const ONE_BY_ONE: (i64, i64) = (3, 50_000);
 const COUNTED: &str = "
     WITH decided AS (
         SELECT date_bin(make_interval(mins => $3::int), minute, $1) AS at,
-            sum(count) FILTER (WHERE how = 1) AS dispatched, sum(count) FILTER (WHERE how = 2) AS proposed,
-            sum(count) FILTER (WHERE how = 3) AS watched, sum(count) FILTER (WHERE how = 4) AS folded,
+            sum(count) FILTER (WHERE how = 1) AS dispatched, sum(count) FILTER (WHERE how = 2) AS
+            proposed,
+            sum(count) FILTER (WHERE how = 3) AS watched, sum(count) FILTER (WHERE how = 4) AS
+            folded,
             sum(count) FILTER (WHERE how = 5) AS held, sum(count) FILTER (WHERE how > 0) AS matched
         FROM alert_count WHERE minute >= $1 AND minute < $2 GROUP BY 1
     ), came AS (
-        SELECT date_bin(make_interval(mins => $3::int), minute, $1) AS at, sum(alerts - repeated) AS alerts
+        SELECT date_bin(make_interval(mins => $3::int), minute, $1) AS at,
+        sum(alerts - repeated) AS alerts
         FROM delivery_count WHERE minute >= $1 AND minute < $2 AND source <> 'arvok' GROUP BY 1
     )
-    SELECT at, coalesce(dispatched, 0)::bigint AS dispatched, coalesce(proposed, 0)::bigint AS proposed,
+    SELECT at, coalesce(dispatched, 0)::bigint AS dispatched, coalesce(proposed,
+    0)::bigint AS proposed,
         coalesce(watched, 0)::bigint AS watched, coalesce(folded, 0)::bigint AS folded, coalesce(held, 0)::bigint AS held,
         greatest(coalesce(alerts, 0) - coalesce(matched, 0), 0)::bigint AS unmatched
     FROM decided FULL JOIN came USING (at) ORDER BY at";
@@ -40,7 +45,9 @@ const BY_MINUTE: &str = "SELECT at, how_far(verdict) AS how, 1 AS count FROM ver
 
 /// Verdicts, each with how far it took its alert, summed up by steps.
 fn summed_up(verdicts: &str) -> String {
-    let sum = |how: i16, name: &str| format!("coalesce(sum(count) FILTER (WHERE how = {how}), 0)::bigint AS {name}");
+    let sum = |how: i16, name: &str| {
+        format!("coalesce(sum(count) FILTER (WHERE how = {how}), 0)::bigint AS {name}")
+    };
     let names = ["dispatched", "proposed", "watched", "folded", "held"];
     let sums: Vec<String> = (1..).zip(names).map(|(how, name)| sum(how, name)).collect();
     format!(
@@ -53,7 +60,8 @@ fn summed_up(verdicts: &str) -> String {
 const JOBS: &str = "
     SELECT date_bin(make_interval(mins => $3::int), created_at, $1) AS at,
         count(*) FILTER (WHERE effect = 'confirmed') AS confirmed,
-        count(*) FILTER (WHERE state = 'succeeded' AND effect IS DISTINCT FROM 'confirmed') AS unproved,
+        count(*) FILTER (WHERE state = 'succeeded' AND effect IS DISTINCT
+        FROM 'confirmed') AS unproved,
         count(*) FILTER (WHERE state IN ('queued', 'running', 'waiting', 'paused')) AS under_way,
         count(*) FILTER (WHERE state IN ('failed', 'refused', 'expired', 'unsure')) AS failed
     FROM job WHERE created_at >= $1 AND created_at < $2 GROUP BY 1 ORDER BY 1";
@@ -61,7 +69,10 @@ const JOBS: &str = "
 /// Whole steps of a stretch of time: where they begin, and how many minutes each has.
 fn steps(from: DateTime<Utc>, to: DateTime<Utc>, least: i64) -> (DateTime<Utc>, i64) {
     let minutes = (to - from).num_minutes().max(1);
-    let step = STEPS.into_iter().find(|s| *s >= least && minutes / s <= MARKS).unwrap_or(STEPS[STEPS.len() - 1]);
+    let step = STEPS
+        .into_iter()
+        .find(|s| *s >= least && minutes / s <= MARKS)
+        .unwrap_or(STEPS[STEPS.len() - 1]);
     let whole = from.timestamp().div_euclid(step * 60) * step * 60;
     (DateTime::from_timestamp(whole, 0).unwrap_or(from), step)
 }
@@ -74,7 +85,9 @@ pub async fn timeline(
     rule: Option<&str>,
 ) -> Result<Timeline, StoreError> {
     let few = match rule {
-        Some(rule) if to - from <= TimeDelta::hours(ONE_BY_ONE.0) => given(db, rule, from, to).await? <= ONE_BY_ONE.1,
+        Some(rule) if to - from <= TimeDelta::hours(ONE_BY_ONE.0) => {
+            given(db, rule, from, to).await? <= ONE_BY_ONE.1
+        }
         _ => false,
     };
     let (from, step) = steps(from, to, if rule.is_none() || few { 1 } else { 60 });
@@ -95,7 +108,12 @@ pub async fn timeline(
 }
 
 /// How many verdicts a rule gave, in whole hours.
-async fn given(db: &DatabaseConnection, rule: &str, from: DateTime<Utc>, to: DateTime<Utc>) -> Result<i64, StoreError> {
+async fn given(
+    db: &DatabaseConnection,
+    rule: &str,
+    from: DateTime<Utc>,
+    to: DateTime<Utc>,
+) -> Result<i64, StoreError> {
     #[derive(FromQueryResult)]
     struct Given {
         given: i64,

@@ -20,14 +20,16 @@ async fn by_name(db: &DatabaseConnection, sql: &str) -> Result<BTreeMap<String, 
 
 /// Of sources.
 pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
-    let sql = "SELECT source AS name, coalesce(sum(alerts), 0)::bigint AS alerts, 0 AS jobs, 0 AS confirmed,
+    let sql = "SELECT source AS name, coalesce(sum(alerts), 0)::bigint AS alerts, 0 AS jobs,
+        0 AS confirmed,
             coalesce(sum(unreadable), 0)::bigint AS unreadable, coalesce(sum(conflicts), 0)::bigint AS conflicts,
             coalesce(sum(refused), 0)::bigint AS refused, max(last_at) AS last_at
         FROM (SELECT source, alerts - repeated AS alerts, 0 AS unreadable, conflicts, 0 AS refused,
                 coalesce(last_at, minute) AS last_at FROM delivery_count
             UNION ALL SELECT source, 0, count(*), 0, 0, NULL FROM unreadable GROUP BY source
             UNION ALL SELECT substr(what, 8), 0, 0, 0, sum(times), NULL FROM audit
-                WHERE act = 'sender.refused' AND at >= now() - interval '1 day' GROUP BY what) d GROUP BY source";
+                WHERE act = 'sender.refused' AND at >= now() - interval '1 day' GROUP BY what) d
+                GROUP BY source";
     by_name(db, sql).await
 }
 
@@ -35,21 +37,28 @@ pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>
 pub async fn rule_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
     let sql = "SELECT rule AS name, coalesce(v.alerts, 0) AS alerts, coalesce(j.jobs, 0) AS jobs,
             coalesce(j.confirmed, 0) AS confirmed, 0 AS unreadable, 0 AS conflicts, 0 AS refused, greatest(v.last_at, j.last_at) AS last_at
-        FROM (SELECT rule, sum(count)::bigint AS alerts, max(last_at) AS last_at FROM verdict_count GROUP BY rule) v
-        FULL JOIN (SELECT rule, sum(jobs)::bigint AS jobs, sum(confirmed)::bigint AS confirmed, max(last_at) AS last_at
+        FROM (SELECT rule, sum(count)::bigint AS alerts, max(last_at) AS last_at FROM verdict_count
+        GROUP BY rule) v
+        FULL JOIN (SELECT rule, sum(jobs)::bigint AS jobs, sum(confirmed)::bigint AS confirmed,
+        max(last_at) AS last_at
                 FROM job_count WHERE rule <> '' GROUP BY rule) j USING (rule)";
     by_name(db, sql).await
 }
 
 /// Of runbooks.
 pub async fn runbook_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
-    let sql = "SELECT runbook AS name, 0 AS alerts, sum(jobs)::bigint AS jobs, sum(confirmed)::bigint AS confirmed,
-            0 AS unreadable, 0 AS conflicts, 0 AS refused, max(last_at) AS last_at FROM job_count GROUP BY runbook";
+    let sql = "SELECT runbook AS name, 0 AS alerts, sum(jobs)::bigint AS jobs,
+        sum(confirmed)::bigint AS confirmed,
+            0 AS unreadable, 0 AS conflicts, 0 AS refused, max(last_at) AS last_at FROM job_count
+            GROUP BY runbook";
     by_name(db, sql).await
 }
 
 /// How often each verdict of a rule was given.
-pub async fn verdict_counts(db: &DatabaseConnection, rule: &str) -> Result<Vec<VerdictCount>, StoreError> {
+pub async fn verdict_counts(
+    db: &DatabaseConnection,
+    rule: &str,
+) -> Result<Vec<VerdictCount>, StoreError> {
     let sql = "SELECT verdict, sum(count)::bigint AS count FROM verdict_count WHERE rule = $1
         GROUP BY verdict HAVING sum(count) > 0 ORDER BY sum(count) DESC, verdict";
     sql::rows(db, sql, vec![rule.into()]).await
@@ -77,17 +86,22 @@ pub async fn seen(db: &DatabaseConnection) -> Result<Observed, StoreError> {
     }
     let names: Vec<Names> = sql::rows(
         db,
-        "SELECT source, kind, resource FROM alarm WHERE count > 0 OR cleared_at IS NOT NULL ORDER BY id DESC LIMIT 20000",
+        "SELECT source, kind, resource FROM alarm WHERE count > 0 OR cleared_at IS NOT NULL
+            ORDER BY id DESC LIMIT 20000",
         vec![],
     )
     .await?;
-    let sql = "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alerts ORDER BY seq DESC LIMIT 5000) a,
+    let sql = "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alerts
+        ORDER BY seq DESC LIMIT 5000) a,
         jsonb_each_text(a.labels) l LIMIT 2000";
     let labels: Vec<Label> = sql::rows(db, sql, vec![]).await?;
-    let sql = "SELECT source, kind, extract(epoch FROM percentile_cont(0.5) WITHIN GROUP (ORDER BY gap))::float8 AS seconds
-        FROM (SELECT source, kind, received - lag(received) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS gap,
+    let sql = "SELECT source, kind, extract(epoch
+        FROM percentile_cont(0.5) WITHIN GROUP (ORDER BY gap))::float8 AS seconds
+        FROM (SELECT source, kind, received - lag(received) OVER (PARTITION BY source, resource,
+        kind ORDER BY seq) AS gap,
                 state, lag(state) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS before
-            FROM (SELECT seq, source, resource, kind, state, received FROM alerts ORDER BY seq DESC LIMIT 20000) a) g
+            FROM (SELECT seq, source, resource, kind, state, received FROM alerts ORDER BY seq DESC
+            LIMIT 20000) a) g
         WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
     let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;
     let mut seen = Observed::default();

@@ -13,14 +13,18 @@ use sea_orm::DatabaseConnection;
 /// Verdicts out of a table or a query, with their alerts.
 fn select(verdicts: &str, tail: &str) -> String {
     format!(
-        "SELECT v.alert_seq AS alert, v.rule, v.rule_version, v.verdict, v.reason, v.job_id AS job, v.tally, v.at,
+        "SELECT v.alert_seq AS alert, v.rule, v.rule_version, v.verdict, v.reason, v.job_id AS job,
+            v.tally, v.at,
             v.decided_at, a.source, a.kind, {SEVERITY}, a.state, a.resource, a.summary, a.value
         FROM {verdicts} v JOIN alerts a ON a.seq = v.alert_seq {tail}"
     )
 }
 
 /// A page of verdicts, those of the newest alerts first.
-pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<Page<VerdictLine>, StoreError> {
+pub async fn verdicts(
+    db: &DatabaseConnection,
+    filter: VerdictFilter,
+) -> Result<Page<VerdictLine>, StoreError> {
     let floor = match &filter.rule {
         Some(rule) => Floor::of_rule(db, rule, filter.after).await?,
         None => Floor::of_alerts(db, filter.after).await?,
@@ -44,8 +48,8 @@ pub async fn verdicts(db: &DatabaseConnection, filter: VerdictFilter) -> Result<
     c.maybe("v.at >= ?", filter.since);
     c.maybe("v.alert_seq < ?", filter.after);
     let limit = filter.limit.unwrap_or(PAGE);
-    // The page first and its alerts after: joined the other way round, a rule that has been quiet for long
-    // would be looked for through all that came since.
+    // The page first and its alerts after: joined the other way round, a rule that has been quiet
+    // for long would be looked for through all that came since.
     let tail = "ORDER BY v.alert_seq DESC, v.rule";
     let verdicts = format!("(SELECT v.* FROM {from} {} {tail} LIMIT {})", c.clause(), limit + 1);
     let found = sql::rows(db, &select(&verdicts, tail), c.values).await?;
@@ -64,10 +68,13 @@ pub async fn tally_story(
     let values = || vec![rule.into(), tally.into(), alert.into()];
     let before = select(
         "verdicts",
-        "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq <= $3 ORDER BY v.alert_seq DESC LIMIT 12",
+        "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq <= $3 ORDER BY v.alert_seq DESC
+            LIMIT 12",
     );
-    let after =
-        select("verdicts", "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq > $3 ORDER BY v.alert_seq LIMIT 4");
+    let after = select(
+        "verdicts",
+        "WHERE v.rule = $1 AND v.tally = $2 AND v.alert_seq > $3 ORDER BY v.alert_seq LIMIT 4",
+    );
     let mut lines: Vec<VerdictLine> = sql::rows(db, &before, values()).await?;
     lines.reverse();
     lines.extend(sql::rows::<VerdictLine>(db, &after, values()).await?);

@@ -29,7 +29,8 @@ fn the_last_calls_of_a_connection_are_told_and_old_and_many_ones_go() {
     let published = Published::with(&[]);
     block(async {
         let db = &published.db;
-        let by_hand = NewCall { caller: Caller::Person("pat".into()), ..call("yard", 90, CallState::Done) };
+        let by_hand =
+            NewCall { caller: Caller::Person("pat".into()), ..call("yard", 90, CallState::Done) };
         let all = [
             by_hand,
             call("yard", 3, CallState::Done),
@@ -40,14 +41,21 @@ fn the_last_calls_of_a_connection_are_told_and_old_and_many_ones_go() {
         keep(db, &all).await.expect("keeps");
         keep(db, &[]).await.expect("nothing is kept");
         let found = last(db, "yard", None, 2).await.expect("reads");
-        assert_eq!(found.iter().map(|c| c.ended.0).collect::<Vec<_>>(), [CallState::Done, CallState::Unknown]);
+        assert_eq!(
+            found.iter().map(|c| c.ended.0).collect::<Vec<_>>(),
+            [CallState::Done, CallState::Unknown]
+        );
         assert_eq!(found[1].message.as_deref(), Some("no answer\u{fffd}"));
         let before = last(db, "yard", Some(found[1].id), 9).await.expect("reads");
         assert_eq!(before.iter().map(|c| c.by.as_deref()).collect::<Vec<_>>(), [None, Some("pat")]);
 
         let names = vec!["yard".to_owned(), "never".to_owned()];
         let told = went(db, names, now()).await.expect("counts");
-        assert_eq!((told[0].calls, told[0].failed, told[0].median), (3, 1, Some(20.0)), "of the last hour");
+        assert_eq!(
+            (told[0].calls, told[0].failed, told[0].median),
+            (3, 1, Some(20.0)),
+            "of the last hour"
+        );
         assert_eq!((told[1].calls, told[1].last_at), (0, None));
 
         let few = Limits { calls_of_connection: 2, ..Limits::default() };
@@ -64,11 +72,17 @@ fn what_is_called_back_enters_once_while_somebody_waits_for_it() {
     block(async {
         let job = published.jobs(1).await[0];
         let db = &published.db;
-        let created: DateTime<Utc> =
-            one(db, "SELECT created_at AS x FROM job").await.as_str().expect("a time").parse().expect("a time");
+        let created: DateTime<Utc> = one(db, "SELECT created_at AS x FROM job")
+            .await
+            .as_str()
+            .expect("a time")
+            .parse()
+            .expect("a time");
         let of = Try { job, created, place: Place::new("save"), attempt: 1 };
         let called = json!({ "output": { "at": "store/1" } });
-        let take = async |of: &Try| callbacks::take(db, of, "call.answered", &called).await.expect("takes");
+        let take = async |of: &Try| {
+            callbacks::take(db, of, "call.answered", &called).await.expect("takes")
+        };
         assert!(!take(&of).await, "the step has not begun");
         run(
             db,
@@ -83,8 +97,12 @@ fn what_is_called_back_enters_once_while_somebody_waits_for_it() {
             "a job of before a restore"
         );
         assert!(take(&of).await && take(&of).await, "who sends it twice is told the same");
-        let told: Vec<Value> =
-            rows(db, "SELECT kind, alert -> 'labels' AS labels, alert #> '{body,callback}' AS said FROM outbox").await;
+        let told: Vec<Value> = rows(
+            db,
+            "SELECT kind, alert -> 'labels' AS labels, alert #> '{body,callback}' AS said
+                FROM outbox",
+        )
+        .await;
         assert_eq!(told.len(), 1, "{told:?}");
         assert_eq!((&told[0]["labels"]["step"], &told[0]["said"]), (&json!("save"), &called));
         run(db, "UPDATE attempt SET state = 'done'").await;

@@ -8,7 +8,10 @@ use arvok_core::{
 };
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
-    jobs::{self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Command, Record, Search, Share, Then, renew},
+    jobs::{
+        self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Command, Record, Search, Share,
+        Then, renew,
+    },
 };
 use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
@@ -23,11 +26,17 @@ async fn renewed(db: &DatabaseConnection, claims: &[Claim]) -> Vec<Claim> {
 }
 
 async fn lapse(db: &DatabaseConnection) {
-    run(db, "UPDATE job SET lease_until = now() - interval '1 second' WHERE state = 'running'").await;
+    run(db, "UPDATE job SET lease_until = now() - interval '1 second' WHERE state = 'running'")
+        .await;
 }
 
 fn end(state: JobState) -> Record {
-    let then = Then::End { state, effect: Some(JobEffect::NotChecked), failure: None, outputs: json!({ "a": 1 }) };
+    let then = Then::End {
+        state,
+        effect: Some(JobEffect::NotChecked),
+        failure: None,
+        outputs: json!({ "a": 1 }),
+    };
     Record { then, ..Record::default() }
 }
 
@@ -44,10 +53,15 @@ fn every_job_is_claimed_once_by_however_many_at_once() {
             }
             mine
         });
-        let claimed: Vec<(JobId, Claim)> = futures_util::future::join_all(nodes).await.into_iter().flatten().collect();
+        let claimed: Vec<(JobId, Claim)> =
+            futures_util::future::join_all(nodes).await.into_iter().flatten().collect();
         assert_eq!(claimed.len(), all.len(), "none twice");
         assert_eq!(claimed.iter().map(|c| c.0).collect::<BTreeSet<_>>(), all);
-        assert_eq!(claimed.iter().map(|c| c.1).collect::<BTreeSet<_>>().len(), all.len(), "each claim has its number");
+        assert_eq!(
+            claimed.iter().map(|c| c.1).collect::<BTreeSet<_>>().len(),
+            all.len(),
+            "each claim has its number"
+        );
     });
 }
 
@@ -61,7 +75,10 @@ fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
         let ask = async |node: &str| {
             let found = find(db, node, 1, &limits).await;
             assert!(found.jobs.is_empty() || found.unbegun);
-            begin(db, node, &found.jobs, &[Some(&Record::default())], &limits).await.expect("begins").len()
+            begin(db, node, &found.jobs, &[Some(&Record::default())], &limits)
+                .await
+                .expect("begins")
+                .len()
         };
         let nodes = ["a", "b", "c", "d", "e", "f"].map(|node| async move {
             let mut begun = 0;
@@ -72,8 +89,12 @@ fn of_a_runbook_no_more_are_begun_at_once_than_may_be_however_many_ask() {
         });
         let begun: usize = futures_util::future::join_all(nodes).await.into_iter().sum();
         assert_eq!(begun, 3);
-        run(db, "UPDATE job SET state = 'succeeded' WHERE id = (SELECT min(id) FROM job WHERE state = 'running')")
-            .await;
+        run(
+            db,
+            "UPDATE job SET state = 'succeeded' WHERE id = (SELECT min(id) FROM job
+            WHERE state = 'running')",
+        )
+        .await;
         assert_eq!((ask("a").await, ask("a").await), (1, 0), "one has ended, one more begins");
         assert!(take(db, "a", &[]).await.is_some(), "without a limit any may");
     });
@@ -86,9 +107,24 @@ fn the_most_urgent_comes_first_then_the_deadline_then_age() {
         let jobs = published.jobs(5).await;
         let db = &published.db;
         run(db, &format!("UPDATE job SET urgency = 3 WHERE id = {}", jobs[4])).await;
-        run(db, &format!("UPDATE job SET deadline = now() + interval '1 hour' WHERE id = {}", jobs[3])).await;
-        run(db, &format!("UPDATE job SET deadline = now() + interval '2 hours' WHERE id = {}", jobs[2])).await;
-        run(db, &format!("UPDATE job SET deadline = now() - interval '1 second' WHERE id = {}", jobs[1])).await;
+        run(
+            db,
+            &format!("UPDATE job SET deadline = now() + interval '1 hour' WHERE id = {}", jobs[3]),
+        )
+        .await;
+        run(
+            db,
+            &format!("UPDATE job SET deadline = now() + interval '2 hours' WHERE id = {}", jobs[2]),
+        )
+        .await;
+        run(
+            db,
+            &format!(
+                "UPDATE job SET deadline = now() - interval '1 second' WHERE id = {}",
+                jobs[1]
+            ),
+        )
+        .await;
         let mut order = Vec::new();
         while let Some(job) = take(db, "a", &[]).await {
             order.push(job.id);
@@ -96,7 +132,11 @@ fn the_most_urgent_comes_first_then_the_deadline_then_age() {
         assert_eq!(order, [jobs[4], jobs[3], jobs[2], jobs[0]], "what is too late is not begun");
         assert_eq!(jobs::expire(db).await.expect("expires"), [jobs[1]]);
         assert_eq!(jobs::expire(db).await.expect("expires"), Vec::<JobId>::new());
-        let state = one(db, &format!("SELECT state || ', ' || failure AS x FROM job WHERE id = {}", jobs[1])).await;
+        let state = one(
+            db,
+            &format!("SELECT state || ', ' || failure AS x FROM job WHERE id = {}", jobs[1]),
+        )
+        .await;
         assert_eq!(state, "expired, not started before its deadline");
     });
 }
@@ -118,7 +158,8 @@ fn a_target_has_one_job_at_a_time_until_it_has_ended() {
             run(
                 db,
                 &format!(
-                    "UPDATE job SET state = '{state}', wake_at = now() + interval '1 hour' WHERE id = {}",
+                    "UPDATE job SET state = '{state}', wake_at = now() + interval '1 hour'
+                        WHERE id = {}",
                     first.id
                 ),
             )
@@ -146,10 +187,17 @@ fn what_is_alive_is_not_taken_up_again_and_what_was_left_behind_is() {
         let second = take(db, "b", &[]).await.expect("left behind, for another node");
         assert_eq!(second.id, first.id);
         assert_ne!(second.claim, first.claim);
-        assert!(renew(db, &[first.claim]).await.expect("renews").is_empty(), "the former claim is over");
+        assert!(
+            renew(db, &[first.claim]).await.expect("renews").is_empty(),
+            "the former claim is over"
+        );
         let late = record(db, &first, &end(JobState::Failed)).await;
         assert!(matches!(late, Err(StoreError::ClaimLost)), "{late:?}");
-        assert_eq!(one(db, "SELECT state AS x FROM job").await, "running", "and nothing of it was kept");
+        assert_eq!(
+            one(db, "SELECT state AS x FROM job").await,
+            "running",
+            "and nothing of it was kept"
+        );
         record(db, &second, &end(JobState::Succeeded)).await.expect("ends");
         let again = record(db, &second, &end(JobState::Failed)).await;
         assert!(matches!(again, Err(StoreError::ClaimLost)), "an end is an end: {again:?}");
@@ -192,9 +240,17 @@ fn what_is_left_behind_again_and_again_is_given_up_and_frees_its_target() {
         assert_eq!(times, 6, "taken up, and five times again");
         let given_up = jobs::give_up(db).await.expect("gives up");
         assert_eq!(given_up.len(), 1);
-        let failure = one(db, &format!("SELECT failure AS x FROM job WHERE id = {}", given_up[0])).await;
-        assert_eq!(failure, "given up: it was left behind 5 times at the same step; the execution ended: \u{fffd} odd");
-        assert!(take(db, "a", &[]).await.is_some_and(|j| j.id != given_up[0]), "the next on the target");
+        let failure =
+            one(db, &format!("SELECT failure AS x FROM job WHERE id = {}", given_up[0])).await;
+        assert_eq!(
+            failure,
+            "given up: it was left behind 5 times at the same step; the execution ended: \u{fffd} \
+            odd"
+        );
+        assert!(
+            take(db, "a", &[]).await.is_some_and(|j| j.id != given_up[0]),
+            "the next on the target"
+        );
     });
 }
 
@@ -208,7 +264,12 @@ fn a_step_forward_forgets_how_often_it_was_left_behind() {
         for step in 0..8 {
             let job = take(db, "a", &[]).await.expect("still tried");
             let done = Record {
-                began: vec![AttemptStart { place: place(step), attempt: 1, give: json!({}), request: None }],
+                began: vec![AttemptStart {
+                    place: place(step),
+                    attempt: 1,
+                    give: json!({}),
+                    request: None,
+                }],
                 ended: vec![AttemptEnd {
                     place: place(step),
                     attempt: 1,
@@ -246,7 +307,11 @@ fn a_job_that_was_found_and_not_begun_was_never_claimed() {
         assert_eq!(again.jobs[0].id, id);
         assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2);
         jobs::put_back(db, id, "late").await.expect("nothing happens");
-        assert_eq!(one(db, "SELECT lapses AS x FROM job").await, 2, "only what is queued is put back");
+        assert_eq!(
+            one(db, "SELECT lapses AS x FROM job").await,
+            2,
+            "only what is queued is put back"
+        );
     });
 }
 
@@ -258,20 +323,32 @@ fn claim_and_first_record_are_one_commit() {
         let db = &published.db;
         let Claimed { jobs, .. } = find(db, "a", 1, &[]).await;
         let job = &jobs[0];
-        let began =
-            AttemptStart { place: Place::new("look"), attempt: 1, give: json!({ "x": "\u{e9}" }), request: None };
+        let began = AttemptStart {
+            place: Place::new("look"),
+            attempt: 1,
+            give: json!({ "x": "\u{e9}" }),
+            request: None,
+        };
         let began = Record { began: vec![began], ..Record::default() };
-        assert_eq!(one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await, "queued", "not yet");
+        assert_eq!(
+            one(db, &format!("SELECT state AS x FROM job WHERE id = {}", job.id)).await,
+            "queued",
+            "not yet"
+        );
         begin(db, "a", &jobs, &[Some(&began)], &[]).await.expect("begins");
         let seen = rows(
             db,
             &format!(
-                "SELECT j.state, a.state AS tried, a.give FROM job j JOIN attempt a ON a.job_id = j.id WHERE j.id = {}",
+                "SELECT j.state, a.state AS tried, a.give FROM job j
+                    JOIN attempt a ON a.job_id = j.id WHERE j.id = {}",
                 job.id
             ),
         )
         .await;
-        assert_eq!(seen, [json!({ "state": "running", "tried": "running", "give": { "x": "\u{e9}" } })]);
+        assert_eq!(
+            seen,
+            [json!({ "state": "running", "tried": "running", "give": { "x": "\u{e9}" } })]
+        );
         // The same record again, as after a connection that broke at the commit.
         record(db, job, &began).await.expect("once more");
         assert_eq!(one(db, "SELECT count(*) AS x FROM attempt").await, 1);
@@ -285,10 +362,16 @@ fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
-        let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
+        let wait = Record {
+            then: Then::Wait { until: now() + seconds(3600), alarm: None },
+            ..Record::default()
+        };
         record(db, &job, &wait).await.expect("waits");
         let row = rows(db, "SELECT state, node, claim, lease_until FROM job").await;
-        assert_eq!(row, [json!({ "state": "waiting", "node": null, "claim": null, "lease_until": null })]);
+        assert_eq!(
+            row,
+            [json!({ "state": "waiting", "node": null, "claim": null, "lease_until": null })]
+        );
         assert!(take(db, "a", &[]).await.is_none());
         run(db, "UPDATE job SET wake_at = now()").await;
         let woken = take(db, "b", &[]).await.expect("its time has come");
@@ -303,14 +386,30 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
     block(async {
         published.jobs(1).await;
         let db = &published.db;
-        let word = Command::Resolve { place: None, word: Resolution::Done, output: serde_json::Value::Null };
+        let word = Command::Resolve {
+            place: None,
+            word: Resolution::Done,
+            output: serde_json::Value::Null,
+        };
         let job = take(db, "a", &[]).await.expect("a job");
-        assert!(!jobs::say(db, job.id, &word, None).await.expect("asks"), "it runs: there is nothing to resolve");
+        assert!(
+            !jobs::say(db, job.id, &word, None).await.expect("asks"),
+            "it runs: there is nothing to resolve"
+        );
         record(db, &job, &end(JobState::Unsure)).await.expect("unsure");
-        assert_eq!(one(db, "SELECT finished_at AS x FROM job").await, Value::Null, "it has not ended");
+        assert_eq!(
+            one(db, "SELECT finished_at AS x FROM job").await,
+            Value::Null,
+            "it has not ended"
+        );
         assert!(take(db, "a", &[]).await.is_none(), "nobody has said anything");
-        let (a, b) = tokio::join!(jobs::say(db, job.id, &word, None), jobs::say(db, job.id, &word, None));
-        assert_eq!([a, b].map(|said| said.expect("asks")).into_iter().filter(|s| *s).count(), 1, "one was first");
+        let (a, b) =
+            tokio::join!(jobs::say(db, job.id, &word, None), jobs::say(db, job.id, &word, None));
+        assert_eq!(
+            [a, b].map(|said| said.expect("asks")).into_iter().filter(|s| *s).count(),
+            1,
+            "one was first"
+        );
         assert!(!jobs::say(db, JobId(999_999), &word, None).await.expect("asks"));
         let taken = take(db, "b", &[]).await.expect("it is taken up for it");
         let (number, said) = taken.word.clone().expect("a word");
@@ -322,13 +421,17 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
         let heard = Record { heard: Some(number), ..Record::default() };
         record(db, &again, &heard).await.expect("records");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
-        // A job that is executed hears with the renewal of its claim; what is said meanwhile keeps it from lying down.
+        // A job that is executed hears with the renewal of its claim; what is said meanwhile keeps
+        // it from lying down.
         let pause = Command::Pause { words: "held by pat".into() };
         assert!(jobs::say(db, again.id, &pause, None).await.expect("says"));
         let brought = renew(db, &[again.claim]).await.expect("renews");
         let brought: Vec<_> = brought.into_iter().map(|r| (r.claim, r.said)).collect();
         assert_eq!(brought, [(again.claim, Some((number + 1, pause.clone())))]);
-        let wait = Record { then: Then::Wait { until: now() + seconds(3600), alarm: None }, ..Record::default() };
+        let wait = Record {
+            then: Then::Wait { until: now() + seconds(3600), alarm: None },
+            ..Record::default()
+        };
         record(db, &again, &wait).await.expect("waits");
         let woken = take(db, "d", &[]).await.expect("it wakes at once");
         assert_eq!(woken.word, Some((number + 1, pause)));
@@ -337,7 +440,10 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "paused");
         assert!(take(db, "d", &[]).await.is_none(), "nobody lets it go on");
         assert!(jobs::say(db, woken.id, &Command::Resume, None).await.expect("says"));
-        assert_eq!(take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1), Some(Command::Resume));
+        assert_eq!(
+            take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1),
+            Some(Command::Resume)
+        );
     });
 }
 
@@ -348,8 +454,12 @@ fn what_was_kept_of_the_steps_is_read_back() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
-        let began =
-            |place: &str, give: Value| AttemptStart { place: Place::new(place), attempt: 1, give, request: None };
+        let began = |place: &str, give: Value| AttemptStart {
+            place: Place::new(place),
+            attempt: 1,
+            give,
+            request: None,
+        };
         let done = |place: &str, output: Value| AttemptEnd {
             place: Place::new(place),
             attempt: 1,
@@ -403,25 +513,35 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
         run(db, "ALTER TABLE job DISABLE TRIGGER USER").await;
         run(
             db,
-            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at, wake_at, finished_at, begun)
+            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state,
+                progress, created_at, wake_at, finished_at, begun)
             SELECT 1000 + n, 'note', 1, '{}', 'vm/w' || n, 1,
-                CASE WHEN n <= 10000 THEN 'waiting' WHEN n <= 20000 THEN 'queued' ELSE 'succeeded' END, '{}',
+                CASE WHEN n <= 10000 THEN 'waiting' WHEN n <= 20000 THEN 'queued'
+                ELSE 'succeeded' END, '{}',
                 now(), now() + interval '1 day', CASE WHEN n > 20000 THEN now() END, false
             FROM generate_series(1, 40000) n",
         )
         .await;
         run(db, "ALTER TABLE job ENABLE TRIGGER USER").await;
-        // With what is known of the table, with nothing, and with what was known when nothing was queued.
-        let empty = "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP CONSTRAINT job_change_state_word;
+        // With what is known of the table, with nothing, and with what was known when nothing was
+        // queued.
+        let empty = "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP \
+            CONSTRAINT job_change_state_word;
             UPDATE job SET state = 'held back' WHERE state = 'queued'; ANALYZE job;
             UPDATE job SET state = 'queued' WHERE state = 'held back'";
-        for known in ["ANALYZE job", "DELETE FROM pg_statistic WHERE starelid = 'job'::regclass", empty] {
+        for known in
+            ["ANALYZE job", "DELETE FROM pg_statistic WHERE starelid = 'job'::regclass", empty]
+        {
             run(db, known).await;
             // Of the connection's own transaction, so that nothing is waited for.
-            let read = "SELECT sum(pg_stat_get_xact_tuples_returned(r) + pg_stat_get_xact_tuples_fetched(r))::bigint AS x
-                FROM (SELECT 'job'::regclass::oid AS r UNION SELECT indexrelid FROM pg_index WHERE indrelid = 'job'::regclass) r";
+            let read = "SELECT sum(pg_stat_get_xact_tuples_returned(r) +
+                pg_stat_get_xact_tuples_fetched(r))::bigint AS x
+                FROM (SELECT 'job'::regclass::oid AS r UNION SELECT indexrelid FROM pg_index
+                WHERE indrelid = 'job'::regclass) r";
             let tx = db.begin().await.expect("a transaction");
-            tx.execute_unprepared("SET LOCAL plan_cache_mode = force_generic_plan").await.expect("as a node does");
+            tx.execute_unprepared("SET LOCAL plan_cache_mode = force_generic_plan")
+                .await
+                .expect("as a node does");
             tx.execute_unprepared("DISCARD PLANS").await.expect("planned by what is known now");
             let before = one_in(&tx, read).await;
             for _ in 0..3 {
@@ -433,7 +553,9 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
                     ("$5", "1"),
                     ("$6", "1"),
                 ];
-                let sql = values.iter().fold(jobs::claiming(), |sql, (number, value)| sql.replace(number, value));
+                let sql = values
+                    .iter()
+                    .fold(jobs::claiming(), |sql, (number, value)| sql.replace(number, value));
                 tx.execute_unprepared(&sql).await.expect("finds one");
             }
             let looked_at = one_in(&tx, read).await - before;
@@ -459,9 +581,15 @@ fn of_two_jobs_on_one_target_that_are_opened_at_once_one_begins() {
         let lost = begin(db, "b", &second, &[Some(&goes_on)], &[]).await;
         assert!(matches!(lost, Err(StoreError::Behind)), "{lost:?}");
         assert!(find(db, "b", 1, &[]).await.jobs.is_empty(), "its target is held");
-        let rows = one(db, "SELECT string_agg(state || ' ' || claims, ', ' ORDER BY id) AS x FROM job").await;
+        let rows =
+            one(db, "SELECT string_agg(state || ' ' || claims, ', ' ORDER BY id) AS x FROM job")
+                .await;
         assert_eq!(rows, "running 1, queued 0");
-        let told = one(db, "SELECT string_agg(word, ' ' ORDER BY number) AS x FROM job_change WHERE job_id = 1").await;
+        let told = one(
+            db,
+            "SELECT string_agg(word, ' ' ORDER BY number) AS x FROM job_change WHERE job_id = 1",
+        )
+        .await;
         assert_eq!(told, "queued started");
     });
 }
@@ -475,7 +603,12 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         run(db, "DELETE FROM job_change; UPDATE job SET chain = '[\"above\"]' WHERE id = 2").await;
         let Claimed { jobs, .. } = find(db, "a", 4, &[]).await;
         assert_eq!(jobs.iter().map(|j| j.id.0).collect::<Vec<_>>(), [1, 2, 3, 4]);
-        let began = |n: i32| AttemptStart { place: Place::new("look"), attempt: 1, give: json!(n), request: None };
+        let began = |n: i32| AttemptStart {
+            place: Place::new("look"),
+            attempt: 1,
+            give: json!(n),
+            request: None,
+        };
         let done = |output| AttemptEnd {
             place: Place::new("look"),
             attempt: 1,
@@ -504,23 +637,32 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         let rests = Record { then: Then::Rest, ..Record::default() };
         let records = [Some(&goes_on), Some(&ends), Some(&rests), None];
         assert_eq!(begin(db, "a", &jobs, &records, &[]).await.expect("all are kept"), [1, 2, 3, 4]);
-        let stand = "SELECT string_agg(concat_ws(' ', id, state, claims, CASE WHEN begun THEN 'begun' END, node,
+        let stand = "SELECT string_agg(concat_ws(' ', id, state, claims, CASE WHEN begun
+            THEN 'begun' END, node,
             CASE WHEN finished_at IS NOT NULL THEN 'over' END), ', ' ORDER BY id) AS x FROM job";
         assert_eq!(
             one(db, stand).await,
-            "1 running 1 begun a, 2 succeeded 1 begun over, 3 paused 1 begun, 4 running 1 a, 5 queued 0"
+            "1 running 1 begun a, 2 succeeded 1 begun over, 3 paused 1 begun, 4 running 1 a, 5 \
+            queued 0"
         );
-        let tried = "SELECT string_agg(job_id || ' ' || state || ' ' || give || ' ' || coalesce(output::text, '-'), ', ' ORDER BY job_id) AS x FROM attempt";
+        let tried = "SELECT string_agg(job_id || ' ' || state || ' ' || give || ' ' ||
+            coalesce(output::text, '-'), ', ' ORDER BY job_id) AS x FROM attempt";
         assert_eq!(one(db, tried).await, "1 running 1 -, 2 done 2 null");
-        let told = "SELECT string_agg(job_id || ' ' || word, ', ' ORDER BY job_id, number) AS x FROM job_change";
-        assert_eq!(one(db, told).await, "1 started, 2 started, 2 succeeded, 3 started, 3 paused, 4 started");
+        let told = "SELECT string_agg(job_id || ' ' || word, ', ' ORDER BY job_id, number) AS x
+            FROM job_change";
+        assert_eq!(
+            one(db, told).await,
+            "1 started, 2 started, 2 succeeded, 3 started, 3 paused, 4 started"
+        );
         let said = one(
             db,
-            "SELECT (alert -> 'body' -> 'chain') || (alert -> 'labels' -> 'job') AS x FROM outbox WHERE kind = 'it.said'",
+            "SELECT (alert -> 'body' -> 'chain') || (alert -> 'labels' -> 'job') AS x FROM outbox
+                WHERE kind = 'it.said'",
         )
         .await;
         assert_eq!(said, json!(["above", "2"]));
-        let counted = one(db, "SELECT sum(jobs) || ' ' || sum(confirmed) AS x FROM job_count").await;
+        let counted =
+            one(db, "SELECT sum(jobs) || ' ' || sum(confirmed) AS x FROM job_count").await;
         assert_eq!(counted, "5 0");
     });
 }
@@ -533,7 +675,8 @@ fn jobs_of_steps_that_end_together_are_each_counted_where_they_are_waited_for() 
         let db = &published.db;
         run(
             db,
-            "UPDATE job SET state = 'waiting', begun = true, wake_at = now() + interval '1 hour' WHERE id = 3;
+            "UPDATE job SET state = 'waiting', begun = true, wake_at = now() + interval '1 hour'
+                WHERE id = 3;
             UPDATE job SET parent = 3, parent_place = 'kid' || id WHERE id < 3",
         )
         .await;
@@ -583,7 +726,11 @@ fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_m
         let first = find(db, "a", 2, &[]).await;
         begin(db, "a", &first.jobs, &[goes_on; 2], &[]).await.expect("begins");
         run(db, "UPDATE job SET state = 'succeeded', finished_at = now() WHERE id = 6").await;
-        assert_eq!(ids(&find(db, "a", 6, &limits).await), [5], "two of three have begun, and one target is held");
+        assert_eq!(
+            ids(&find(db, "a", 6, &limits).await),
+            [5],
+            "two of three have begun, and one target is held"
+        );
     });
 }
 
@@ -597,7 +744,8 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
         // Meanwhile another begins on the target of the second.
         run(
             db,
-            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state, progress, created_at)
+            "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state,
+                progress, created_at)
             SELECT 90, runbook, 1, '{}', target, 1, 'unsure', '{}', now() FROM job WHERE id = 2",
         )
         .await;
@@ -605,7 +753,11 @@ fn of_several_one_that_cannot_be_kept_leaves_the_others_as_they_were() {
         let kept = begin(db, "a", &jobs, &[Some(&goes_on); 3], &[]).await;
         assert!(matches!(kept, Err(StoreError::Behind)), "{kept:?}");
         assert_eq!(
-            one(db, "SELECT string_agg(state || claims, ' ' ORDER BY id) AS x FROM job WHERE id < 9").await,
+            one(
+                db,
+                "SELECT string_agg(state || claims, ' ' ORDER BY id) AS x FROM job WHERE id < 9"
+            )
+            .await,
             "queued0 queued0 queued0"
         );
         // One by one the others begin.
@@ -624,11 +776,13 @@ fn what_stands_behind_others_is_set_aside_and_comes_back_one_for_each_that_ends(
     block(async {
         published.jobs(8).await;
         let db = &published.db;
-        run(db, "UPDATE job SET target = CASE WHEN id < 7 THEN 'vm/same' ELSE 'vm/' || id END").await;
+        run(db, "UPDATE job SET target = CASE WHEN id < 7 THEN 'vm/same' ELSE 'vm/' || id END")
+            .await;
         let first = take(db, "a", &[]).await.expect("a job");
         assert_eq!(first.id.0, 1);
         assert_eq!(jobs::set_aside(db, &[]).await.expect("sets aside"), 5);
-        let aside = "SELECT coalesce(string_agg(id::text, ' ' ORDER BY id), '') AS x FROM job WHERE aside";
+        let aside =
+            "SELECT coalesce(string_agg(id::text, ' ' ORDER BY id), '') AS x FROM job WHERE aside";
         assert_eq!(one(db, aside).await, "2 3 4 5 6");
         assert_eq!(jobs::let_back(db, &[], "").await.expect("lets back"), None);
         assert_eq!(one(db, aside).await, "2 3 4 5 6", "it still stands in their way");
@@ -648,7 +802,11 @@ fn what_stands_behind_others_is_set_aside_and_comes_back_one_for_each_that_ends(
         jobs::let_back(db, &limits, "").await.expect("lets back");
         assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE aside").await, 5);
         jobs::let_back(db, &[], "").await.expect("lets back");
-        assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE aside").await, 0, "the limit is lifted");
+        assert_eq!(
+            one(db, "SELECT count(*) AS x FROM job WHERE aside").await,
+            0,
+            "the limit is lifted"
+        );
     });
 }
 
@@ -678,14 +836,20 @@ fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
         record(db, &job, &Record::default()).await.expect("begins");
-        let said = async |word: &jobs::Command| jobs::say(db, job.id, word, None).await.expect("says");
+        let said =
+            async |word: &jobs::Command| jobs::say(db, job.id, word, None).await.expect("says");
         let hold = jobs::Command::Pause { words: "held by pat".into() };
         assert!(!said(&jobs::Command::Resume).await, "nobody holds it");
         assert!(said(&hold).await);
         assert!(said(&jobs::Command::Resume).await, "it has not been heard yet");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, "resume");
         // It was heard, and a call is still out.
-        run(db, "UPDATE job SET word = NULL, progress = progress || '{\"paused\": {\"since\": \"2026-11-27T00:00:00Z\", \"words\": \"held\"}}'").await;
+        run(
+            db,
+            "UPDATE job SET word = NULL, progress = progress ||
+            '{\"paused\": {\"since\": \"2026-11-27T00:00:00Z\", \"words\": \"held\"}}'",
+        )
+        .await;
         assert!(said(&jobs::Command::Resume).await, "and it goes on behind that");
         assert!(!said(&hold).await, "one word at a time");
     });
@@ -700,15 +864,22 @@ fn what_is_found_can_be_claimed_alone_and_what_is_decided_about_is_not_found() {
         let found = find(db, "a", 1, &[]).await;
         assert_eq!(found.jobs[0].id.0, 1);
         let decided_about = [JobId(1)];
-        let search = Search { node: "a", deciding: &decided_about, several: 1, ..Search::default() };
-        assert_eq!(jobs::claim(db, search).await.expect("finds").jobs[0].id.0, 2, "the first is in hand");
+        let search =
+            Search { node: "a", deciding: &decided_about, several: 1, ..Search::default() };
+        assert_eq!(
+            jobs::claim(db, search).await.expect("finds").jobs[0].id.0,
+            2,
+            "the first is in hand"
+        );
         let one_at_once = [("note".to_owned(), 1)];
-        let none = jobs::claim(db, Search { at_once: &one_at_once, ..search }).await.expect("finds");
+        let none =
+            jobs::claim(db, Search { at_once: &one_at_once, ..search }).await.expect("finds");
         assert!(none.jobs.is_empty() && !none.more, "what is decided about counts: {none:?}");
         let alone = take(db, "a", &[]).await.expect("the first");
         let stands = "SELECT state || ' ' || claims || ' ' || begun AS x FROM job WHERE id = 1";
         assert_eq!(one(db, stands).await, "running 1 false");
-        let begun = begin(db, "b", &found.jobs, &[Some(&Record::default())], &[]).await.expect("asks");
+        let begun =
+            begin(db, "b", &found.jobs, &[Some(&Record::default())], &[]).await.expect("asks");
         assert!(begun.is_empty(), "it is another's by now");
         record(db, &alone, &Record::default()).await.expect("its first record");
         assert_eq!(one(db, stands).await, "running 1 true");
@@ -721,7 +892,12 @@ fn what_is_not_as_it_was_found_does_not_begin() {
     block(async {
         published.jobs(5).await;
         let db = &published.db;
-        run(db, "UPDATE job SET parent = 5, parent_place = 'kid' WHERE id = 3; UPDATE job SET state = 'running' WHERE id = 5").await;
+        run(
+            db,
+            "UPDATE job SET parent = 5, parent_place = 'kid' WHERE id = 3; UPDATE job
+            SET state = 'running' WHERE id = 5",
+        )
+        .await;
         let found = find(db, "a", 8, &[]).await;
         assert_eq!(found.jobs.len(), 4);
         run(
@@ -731,10 +907,16 @@ fn what_is_not_as_it_was_found_does_not_begin() {
         )
         .await;
         let goes_on = Some(&Record::default());
-        let begun = begin(db, "a", &found.jobs, &[goes_on, goes_on, goes_on, None], &[]).await.expect("begins");
+        let begun = begin(db, "a", &found.jobs, &[goes_on, goes_on, goes_on, None], &[])
+            .await
+            .expect("begins");
         assert_eq!(begun, [2, 4], "the first was stopped, and what the third is a step of is held");
         // Nor anything while all is halted, however it begins.
-        run(db, "UPDATE job SET state = 'queued', begun = false, claim = NULL WHERE state = 'running'").await;
+        run(
+            db,
+            "UPDATE job SET state = 'queued', begun = false, claim = NULL WHERE state = 'running'",
+        )
+        .await;
         let found = find(db, "a", 8, &[]).await;
         run(db, "INSERT INTO halt (by, reason) VALUES ('pat', 'testing')").await;
         let records = vec![goes_on; found.jobs.len()];
@@ -757,12 +939,18 @@ fn nodes_look_at_different_jobs_first_and_leave_none() {
         };
         let [a, b, c] = [look(0).await, look(1).await, look(2).await];
         assert_eq!((a.len(), b.len(), c.len()), (4, 4, 4));
-        let common = a.intersection(&b).count() + b.intersection(&c).count() + a.intersection(&c).count();
+        let common =
+            a.intersection(&b).count() + b.intersection(&c).count() + a.intersection(&c).count();
         assert!(common <= 4, "{a:?} {b:?} {c:?}");
         // Alone among nodes that have no room, one takes all.
         let (mut begun, goes_on) = (0, Record::default());
         loop {
-            let search = Search { node: "n", several: 4, share: Share { rank: 1, of: 3 }, ..Search::default() };
+            let search = Search {
+                node: "n",
+                several: 4,
+                share: Share { rank: 1, of: 3 },
+                ..Search::default()
+            };
             let found = jobs::claim(db, search).await.expect("finds").jobs;
             let records = vec![Some(&goes_on); found.len()];
             match begin(db, "n", &found, &records, &[]).await.expect("begins").len() {
@@ -781,7 +969,8 @@ fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_
         published.jobs(16).await;
         let db = &published.db;
         // The first eight on a to h, the others on the same the other way round.
-        run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END").await;
+        run(db, "UPDATE job SET target = 'vm/' || CASE WHEN id <= 8 THEN id ELSE 17 - id END")
+            .await;
         let goes_on = Record::default();
         let found = async |node: &str| {
             let Claimed { jobs, .. } = find(db, node, 8, &[]).await;
@@ -793,7 +982,10 @@ fn of_two_nodes_with_jobs_on_the_same_targets_one_waits_for_the_other_and_never_
         run(db, "UPDATE job SET aside = true WHERE id <= 8").await;
         let second = found("b").await;
         let goes_on = [Some(&goes_on); 8];
-        let (a, b) = tokio::join!(begin(db, "a", &first, &goes_on, &[]), begin(db, "b", &second, &goes_on, &[]));
+        let (a, b) = tokio::join!(
+            begin(db, "a", &first, &goes_on, &[]),
+            begin(db, "b", &second, &goes_on, &[])
+        );
         assert!(a.is_ok() != b.is_ok(), "one of them begins: {a:?} {b:?}");
         assert_eq!(one(db, "SELECT count(*) AS x FROM job WHERE state = 'running'").await, 8);
     });
@@ -809,7 +1001,10 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
         for _ in 0..6 {
             taken.push(take(db, "a", &[]).await.expect("a job"));
         }
-        let waits = Record { then: Then::Wait { until: now() - seconds(1), alarm: None }, ..Record::default() };
+        let waits = Record {
+            then: Then::Wait { until: now() - seconds(1), alarm: None },
+            ..Record::default()
+        };
         for job in &taken[..3] {
             record(db, job, &waits).await.expect("waits");
         }
@@ -818,13 +1013,19 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
         assert_eq!(woken.jobs.len(), 3);
         let claims: BTreeSet<_> = woken.jobs.iter().map(|job| job.claim).collect();
         assert_eq!(claims.len(), 3, "each has a claim of its own");
-        assert_eq!(renewed(db, &woken.jobs.iter().map(|j| j.claim).collect::<Vec<_>>()).await.len(), 3);
+        assert_eq!(
+            renewed(db, &woken.jobs.iter().map(|j| j.claim).collect::<Vec<_>>()).await.len(),
+            3
+        );
         lapse(db).await;
         let alive: Vec<Claim> = woken.jobs.iter().map(|j| j.claim).collect();
         let search = Search { node: "b", alive: &alive, several: 8, ..Search::default() };
         let found = jobs::claim(db, search).await.expect("claims").jobs;
         assert_eq!(found.len(), 3, "what is alive here is not taken up again");
-        assert_eq!(one(db, "SELECT string_agg(lapses::text, '' ORDER BY id) AS x FROM job").await, "000111");
+        assert_eq!(
+            one(db, "SELECT string_agg(lapses::text, '' ORDER BY id) AS x FROM job").await,
+            "000111"
+        );
     });
 }
 
@@ -837,11 +1038,15 @@ fn what_a_try_is_answered_is_kept_whether_it_ends_with_it_or_goes_on() {
         let job = take(db, "a", &[]).await.expect("a job");
         let place = || Place::new("look");
         let began = AttemptStart { place: place(), attempt: 1, give: json!({}), request: None };
-        record(db, &job, &Record { began: vec![began], ..Record::default() }).await.expect("records");
+        record(db, &job, &Record { began: vec![began], ..Record::default() })
+            .await
+            .expect("records");
         let answered = |answer| Answered { place: place(), attempt: 1, answer };
-        let later = Record { answered: vec![answered(json!({ "status": 202 }))], ..Record::default() };
+        let later =
+            Record { answered: vec![answered(json!({ "status": 202 }))], ..Record::default() };
         record(db, &job, &later).await.expect("records");
-        let stands = "SELECT jsonb_build_array(state, answer, output, error, finished_at IS NULL) AS x FROM attempt";
+        let stands = "SELECT jsonb_build_array(state, answer, output, error,
+            finished_at IS NULL) AS x FROM attempt";
         assert_eq!(one(db, stands).await, json!(["running", { "status": 202 }, null, null, true]));
         let ended = AttemptEnd {
             place: place(),
@@ -869,18 +1074,33 @@ fn the_tries_of_a_job_go_with_it_and_what_it_would_have_told() {
         let db = &published.db;
         for _ in 0..2 {
             let job = take(db, "a", &[]).await.expect("a job");
-            let began = AttemptStart { place: Place::new("look"), attempt: 1, give: json!({}), request: None };
-            record(db, &job, &Record { began: vec![began], ..Record::default() }).await.expect("records");
+            let began = AttemptStart {
+                place: Place::new("look"),
+                attempt: 1,
+                give: json!({}),
+                request: None,
+            };
+            record(db, &job, &Record { began: vec![began], ..Record::default() })
+                .await
+                .expect("records");
         }
         run(db, "DELETE FROM job WHERE id = 1").await;
         assert_eq!(one(db, "SELECT string_agg(job_id::text, ' ') AS x FROM attempt").await, "2");
-        assert_eq!(one(db, "SELECT string_agg(DISTINCT job_id::text, ' ') AS x FROM job_change").await, "2");
+        assert_eq!(
+            one(db, "SELECT string_agg(DISTINCT job_id::text, ' ') AS x FROM job_change").await,
+            "2"
+        );
     });
 }
 
 async fn one_in(tx: &sea_orm::DatabaseTransaction, sql: &str) -> i64 {
     let statement = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, sql);
-    tx.query_one_raw(statement).await.expect(sql).expect("a row").try_get("", "x").expect("a number")
+    tx.query_one_raw(statement)
+        .await
+        .expect(sql)
+        .expect("a row")
+        .try_get("", "x")
+        .expect("a number")
 }
 
 #[test]
@@ -891,7 +1111,8 @@ fn what_helped_is_counted_however_many_end_in_one_statement() {
         let db = &published.db;
         run(
             db,
-            "UPDATE job SET state = 'succeeded', effect = CASE WHEN id < 4 THEN 'confirmed' ELSE 'unconfirmed' END",
+            "UPDATE job SET state = 'succeeded', effect = CASE WHEN id < 4 THEN 'confirmed'
+                ELSE 'unconfirmed' END",
         )
         .await;
         let counted = "SELECT sum(jobs) || ' ' || sum(confirmed) AS x FROM job_count";
@@ -899,6 +1120,9 @@ fn what_helped_is_counted_however_many_end_in_one_statement() {
         run(db, "UPDATE job SET effect = 'unconfirmed' WHERE id = 1").await;
         assert_eq!(one(db, counted).await, "4 2");
         run(db, "UPDATE job SET doing = 'nothing'").await;
-        assert_eq!(one(db, "SELECT count(*) AS x FROM job_change WHERE word = 'succeeded'").await, 4);
+        assert_eq!(
+            one(db, "SELECT count(*) AS x FROM job_change WHERE word = 'succeeded'").await,
+            4
+        );
     });
 }

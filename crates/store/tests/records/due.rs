@@ -10,7 +10,9 @@ use serde_json::json;
 use std::collections::BTreeSet;
 
 async fn settle(published: &Published, slots: Slots, at: DateTime<Utc>) -> DueDone {
-    settle_due(&published.db, published.rules(), slots, &BTreeSet::new(), at).await.expect("settles")
+    settle_due(&published.db, published.rules(), slots, &BTreeSet::new(), at)
+        .await
+        .expect("settles")
 }
 
 async fn send(published: &Published, count: usize) -> DateTime<Utc> {
@@ -29,10 +31,15 @@ fn each_due_time_is_decided_once_by_nodes_that_look_at_the_same_moment() {
         let early = settle(&published, Slots::Tallies, at + seconds(59)).await;
         assert_eq!((early.taken, early.next), (0, Some(at + seconds(60))));
         let looks = (0..5).map(|_| settle(&published, Slots::Tallies, at + seconds(60)));
-        let taken: usize = futures_util::future::join_all(looks).await.iter().map(|d| d.taken).sum();
+        let taken: usize =
+            futures_util::future::join_all(looks).await.iter().map(|d| d.taken).sum();
         assert_eq!(taken, 60);
         assert_eq!(one(&published.db, "SELECT count(*) AS x FROM job").await, 60);
-        assert_eq!(one(&published.db, "SELECT count(*) AS x FROM verdicts WHERE verdict = 'dispatched'").await, 60);
+        assert_eq!(
+            one(&published.db, "SELECT count(*) AS x FROM verdicts WHERE verdict = 'dispatched'")
+                .await,
+            60
+        );
         let later = settle(&published, Slots::Tallies, at + seconds(3600)).await;
         assert_eq!((later.taken, later.next), (0, None), "nothing waits any more");
     });
@@ -40,7 +47,8 @@ fn each_due_time_is_decided_once_by_nodes_that_look_at_the_same_moment() {
 
 #[test]
 fn a_gathering_is_decided_once_whoever_looks_and_with_all_its_members() {
-    let published = Published::with(&[rule("together", "settle: { gather: { by: alert.kind, for: 1m } }")]);
+    let published =
+        Published::with(&[rule("together", "settle: { gather: { by: alert.kind, for: 1m } }")]);
     block(async {
         let at = send(&published, 20).await;
         let looks = (0..5).map(|_| settle(&published, Slots::Pools, at + seconds(61)));
@@ -56,26 +64,38 @@ fn a_gathering_is_decided_once_whoever_looks_and_with_all_its_members() {
 #[test]
 fn of_a_gathering_only_what_inputs_read_is_loaded_and_too_much_of_it_is_refused_by_name() {
     let gathers = |name: &str, on: &str| {
-        rule(name, "settle: { gather: { by: alert.kind, for: 1m } }").replace("${alert.resource}", on)
+        rule(name, "settle: { gather: { by: alert.kind, for: 1m } }")
+            .replace("${alert.resource}", on)
     };
-    let names = gathers("names", r#"vm/${tally.gathered.map(a, a.resource).join("-").replace("/", "-")}"#);
+    let names =
+        gathers("names", r#"vm/${tally.gathered.map(a, a.resource).join("-").replace("/", "-")}"#);
     let reads = gathers("reads", r#"vm/${tally.gathered.map(a, a.body.host).join("-")}"#);
     let published = Published::with(&[names, reads]);
     block(async {
         let mut at = now();
         for n in 0..3 {
             let fill = "x".repeat(2 << 20);
-            let sent = json!({ "resource": format!("vm/r{n}"), "body": { "host": format!("h{n}"), "fill": fill } });
+            let sent = json!({ "resource": format!("vm/r{n}"), "body": { "host": format!("h{n}"),
+                "fill": fill } });
             let one = alert(sent, now());
             at = one.received;
             published.take(&payloads([one]), &mut Writer::default()).await;
         }
         settle(&published, Slots::Pools, at + seconds(61)).await;
-        let jobs = rows(&published.db, "SELECT rule, state, target, failure FROM job ORDER BY rule").await;
-        assert_eq!((&jobs[0]["state"], &jobs[0]["target"]), (&json!("queued"), &json!("vm/vm-r0-vm-r1-vm-r2")));
+        let jobs =
+            rows(&published.db, "SELECT rule, state, target, failure FROM job ORDER BY rule").await;
+        assert_eq!(
+            (&jobs[0]["state"], &jobs[0]["target"]),
+            (&json!("queued"), &json!("vm/vm-r0-vm-r1-vm-r2"))
+        );
         assert_eq!(jobs[1]["state"], "refused");
         let why = jobs[1]["failure"].as_str().expect("a reason");
-        assert!(why.starts_with("the payloads of its 3 alerts have 6144 KiB, more than inputs may read"), "{why}");
+        assert!(
+            why.starts_with(
+                "the payloads of its 3 alerts have 6144 KiB, more than inputs may read"
+            ),
+            "{why}"
+        );
     });
 }
 
@@ -86,7 +106,8 @@ fn what_cannot_be_handled_is_set_aside_for_longer_each_time_and_its_neighbours_g
         let at = send(&published, 5).await;
         let db = &published.db;
         // Whatever wrote it: a memory that cannot be read.
-        run(db, "UPDATE tally SET state = '7' WHERE key = '[\"yard\",\"vm/r2\",\"disk.usage\"]'").await;
+        run(db, "UPDATE tally SET state = '7' WHERE key = '[\"yard\",\"vm/r2\",\"disk.usage\"]'")
+            .await;
         let mut when = at + seconds(60);
         let mut waits = Vec::new();
         for tries in 1..=4 {
@@ -113,18 +134,31 @@ fn what_cannot_be_handled_is_set_aside_for_longer_each_time_and_its_neighbours_g
 
 #[test]
 fn of_a_rule_that_is_not_known_nothing_is_touched() {
-    let published =
-        Published::with(&[rule("patient", "settle: { still: 1m }"), rule("other", "settle: { still: 1m }")]);
+    let published = Published::with(&[
+        rule("patient", "settle: { still: 1m }"),
+        rule("other", "settle: { still: 1m }"),
+    ]);
     block(async {
         let at = send(&published, 3).await;
         let db = &published.db;
         let half = published.catalog.clone().without(&[(arvok_core::Kind::Rule, "other".into())]);
         let matcher = half.matcher();
         let rules = Rules { catalog: &half, matcher: &matcher, generation: published.generation };
-        let done = settle_due(db, rules, Slots::Tallies, &BTreeSet::new(), at + seconds(60)).await.expect("settles");
-        assert_eq!((done.taken, done.unknown.iter().map(String::as_str).collect::<Vec<_>>()), (3, vec!["other"]));
-        assert_eq!(one(db, "SELECT count(*) AS x FROM tally WHERE rule = 'other' AND due IS NOT NULL").await, 3);
-        let again = settle_due(db, rules, Slots::Tallies, &done.unknown, at + seconds(60)).await.expect("settles");
+        let done = settle_due(db, rules, Slots::Tallies, &BTreeSet::new(), at + seconds(60))
+            .await
+            .expect("settles");
+        assert_eq!(
+            (done.taken, done.unknown.iter().map(String::as_str).collect::<Vec<_>>()),
+            (3, vec!["other"])
+        );
+        assert_eq!(
+            one(db, "SELECT count(*) AS x FROM tally WHERE rule = 'other' AND due IS NOT NULL")
+                .await,
+            3
+        );
+        let again = settle_due(db, rules, Slots::Tallies, &done.unknown, at + seconds(60))
+            .await
+            .expect("settles");
         assert_eq!((again.taken, again.next), (0, None), "it is not looked at again and again");
         let whole = settle(&published, Slots::Tallies, at + seconds(60)).await;
         assert_eq!(whole.taken, 3, "who knows it decides");
@@ -132,7 +166,10 @@ fn of_a_rule_that_is_not_known_nothing_is_touched() {
         published.send(json!({ "resource": "vm/late" })).await;
         run(db, "UPDATE tally SET due = now() - interval '1 second'").await;
         let refused = settle_due(db, stale, Slots::Tallies, &BTreeSet::new(), now()).await;
-        assert!(matches!(refused, Err(StoreError::Stale(g)) if g == published.generation), "{refused:?}");
+        assert!(
+            matches!(refused, Err(StoreError::Stale(g)) if g == published.generation),
+            "{refused:?}"
+        );
     });
 }
 
@@ -143,22 +180,31 @@ fn a_clearing_and_a_due_time_at_the_same_moment_agree() {
         for round in 0..12 {
             let at = now();
             let resource = format!("vm/c{round}");
-            let raise = payloads([alert(json!({ "id": format!("u{round}"), "resource": resource }), at)]);
+            let raise =
+                payloads([alert(json!({ "id": format!("u{round}"), "resource": resource }), at)]);
             published.take(&raise, &mut Writer::default()).await;
-            let clear = json!({ "id": format!("d{round}"), "resource": resource, "state": "cleared" });
+            let clear =
+                json!({ "id": format!("d{round}"), "resource": resource, "state": "cleared" });
             let clear = payloads([alert(clear, at + seconds(60))]);
             let mut writer = Writer::default();
-            tokio::join!(published.take(&clear, &mut writer), settle(&published, Slots::Tallies, at + seconds(60)));
+            tokio::join!(
+                published.take(&clear, &mut writer),
+                settle(&published, Slots::Tallies, at + seconds(60))
+            );
             // Whoever found the row locked comes again.
             settle(&published, Slots::Tallies, at + seconds(61)).await;
             let sql = format!(
-                "SELECT verdict AS x FROM verdicts v JOIN alerts a ON a.seq = v.alert_seq WHERE a.resource = '{resource}'"
+                "SELECT verdict AS x FROM verdicts v JOIN alerts a ON a.seq = v.alert_seq
+                    WHERE a.resource = '{resource}'"
             );
             let verdict = one(&published.db, &sql).await;
             let jobs = format!("SELECT count(*) AS x FROM job WHERE target = '{resource}'");
             let jobs = one(&published.db, &jobs).await;
             let agree = [(json!("dispatched"), json!(1)), (json!("waiting"), json!(0))];
-            assert!(agree.contains(&(verdict.clone(), jobs.clone())), "round {round}: {verdict}, {jobs} jobs");
+            assert!(
+                agree.contains(&(verdict.clone(), jobs.clone())),
+                "round {round}: {verdict}, {jobs} jobs"
+            );
         }
     });
 }

@@ -1,5 +1,5 @@
-//! What these tests stand on: one PostgreSQL for the whole run, an empty database for each test, and a way to take
-//! alerts by rules without a node.
+//! What these tests stand on: one PostgreSQL for the whole run, an empty database for each test,
+//! and a way to take alerts by rules without a node.
 
 use arvok_core::{
     Alert, Catalog, JobId, Kind, NewAlert,
@@ -54,8 +54,15 @@ pub async fn run(db: &DatabaseConnection, sql: &str) {
 /// The rows of a query, each as JSON.
 pub async fn rows(db: &DatabaseConnection, sql: &str) -> Vec<Value> {
     let sql = format!("SELECT to_jsonb(q)::text AS row FROM ({sql}) q");
-    let rows = db.query_all_raw(Statement::from_string(DbBackend::Postgres, sql.clone())).await.expect(&sql);
-    rows.iter().map(|r| serde_json::from_str(&r.try_get::<String>("", "row").expect("a row")).expect("JSON")).collect()
+    let rows = db
+        .query_all_raw(Statement::from_string(DbBackend::Postgres, sql.clone()))
+        .await
+        .expect(&sql);
+    rows.iter()
+        .map(|r| {
+            serde_json::from_str(&r.try_get::<String>("", "row").expect("a row")).expect("JSON")
+        })
+        .collect()
 }
 
 /// The one value of a query with one column `x`.
@@ -68,11 +75,13 @@ pub fn now() -> DateTime<Utc> {
     Utc::now().trunc_subsecs(6)
 }
 
-/// An alert in the normal form: kind `disk.usage`, severity major, about `vm/a`, unless it says otherwise.
+/// An alert in the normal form: kind `disk.usage`, severity major, about `vm/a`, unless it says
+/// otherwise.
 pub fn alert(given: Value, received: DateTime<Utc>) -> Alert {
     static COUNT: AtomicUsize = AtomicUsize::new(0);
     let mut whole = json!({ "kind": "disk.usage", "severity": "major", "resource": "vm/a" });
-    let (fields, given) = (whole.as_object_mut().expect("a map"), given.as_object().expect("a map"));
+    let (fields, given) =
+        (whole.as_object_mut().expect("a map"), given.as_object().expect("a map"));
     fields.extend(given.clone());
     let new: NewAlert = serde_json::from_value(whole).expect("an alert");
     new.complete(Received {
@@ -85,8 +94,12 @@ pub fn alert(given: Value, received: DateTime<Utc>) -> Alert {
 
 /// Parcels of one alert each.
 pub fn payloads(alerts: impl IntoIterator<Item = Alert>) -> Vec<Payload> {
-    let payload =
-        |a: Alert| Payload { source: a.source.clone(), received: a.received, alerts: vec![a], malformed: vec![] };
+    let payload = |a: Alert| Payload {
+        source: a.source.clone(),
+        received: a.received,
+        alerts: vec![a],
+        malformed: vec![],
+    };
     alerts.into_iter().map(payload).collect()
 }
 
@@ -97,7 +110,8 @@ pub const NOTE: &str = "runbook: note\ninputs: { on: { type: string } }\ntarget:
 /// A rule that acts, with further lines.
 pub fn rule(name: &str, lines: &str) -> String {
     format!(
-        "rule: {name}\nstance: act\n{lines}\ndispatch: {{ runbook: note, inputs: {{ on: '${{alert.resource}}' }} }}\n"
+        "rule: {name}\nstance: act\n{lines}\ndispatch: {{ runbook: note, inputs: {{ on: \
+        '${{alert.resource}}' }} }}\n"
     )
 }
 
@@ -116,7 +130,12 @@ impl Published {
         let db = database();
         block(schema::migrate(&db)).expect("migrates");
         let text = [&[NOTE.to_owned()], rules].concat().join("---\n");
-        let checked = check_files([("rules.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+        let checked = check_files(
+            [("rules.yaml", text.as_str())],
+            &[],
+            &Catalog::default(),
+            &Observed::default(),
+        );
         assert!(checked.problems.is_empty(), "{:?}", checked.problems);
         let catalog = Catalog::new(checked.entries);
         let version = |kind: Kind| {
@@ -171,8 +190,14 @@ pub fn seconds(n: i64) -> TimeDelta {
     TimeDelta::seconds(n)
 }
 
-/// Finds as many of the next jobs as there are, up to so many; those that somebody had begun are claimed with it.
-pub async fn find(db: &DatabaseConnection, node: &str, several: usize, at_once: &[(String, i32)]) -> Claimed {
+/// Finds as many of the next jobs as there are, up to so many; those that somebody had begun are
+/// claimed with it.
+pub async fn find(
+    db: &DatabaseConnection,
+    node: &str,
+    several: usize,
+    at_once: &[(String, i32)],
+) -> Claimed {
     jobs::claim(db, Search { node, at_once, several, ..Search::default() }).await.expect("finds")
 }
 
@@ -184,7 +209,10 @@ pub async fn begin(
     records: &[Option<&Record>],
     at_once: &[(String, i32)],
 ) -> Result<Vec<i64>, StoreError> {
-    let first = found.iter().zip(records).map(|(job, record)| First { job, record: record.map(|r| (&*BEGINNING, r)) });
+    let first = found
+        .iter()
+        .zip(records)
+        .map(|(job, record)| First { job, record: record.map(|r| (&*BEGINNING, r)) });
     let begun = jobs::begin(db, node, first.collect(), at_once, now()).await?;
     Ok(begun.into_iter().map(|job| job.0).collect())
 }
@@ -209,6 +237,10 @@ pub fn standing<'a>(job: &ClaimedJob, record: &'a Record) -> ClaimedRecord<'a> {
 }
 
 /// Keeps a record of a job.
-pub async fn record(db: &DatabaseConnection, job: &ClaimedJob, what: &Record) -> Result<(), StoreError> {
+pub async fn record(
+    db: &DatabaseConnection,
+    job: &ClaimedJob,
+    what: &Record,
+) -> Result<(), StoreError> {
     jobs::record(db, standing(job, what), now()).await
 }

@@ -1,5 +1,5 @@
-//! The records under fire, on a real PostgreSQL: what nodes do to each other's transactions, what a death leaves, what
-//! is kept and for how long.
+//! The records under fire, on a real PostgreSQL: what nodes do to each other's transactions, what a
+//! death leaves, what is kept and for how long.
 
 mod calls;
 mod claims;

@@ -1,10 +1,12 @@
-//! What jobs wait for outside of them: nothing that comes is slept through, whatever happens at the same moment.
+//! What jobs wait for outside of them: nothing that comes is slept through, whatever happens at the
+//! same moment.
 
 use crate::kit::{self, Published, block, now, one, record, rule, run, seconds};
 use arvok_core::{
     JobId,
     job::{
-        Decided, Decider, Emitted, EventSelector, EventWait, JobEffect, JobState, Outside, Place, Question, StepEvent,
+        Decided, Decider, Emitted, EventSelector, EventWait, JobEffect, JobState, Outside, Place,
+        Question, StepEvent,
     },
     runbook::LaunchRole,
 };
@@ -68,9 +70,8 @@ fn what_comes_while_an_execution_lies_down_wakes_it_and_what_it_has_read_does_no
         let woken = take(db).await.expect("it wakes at once");
         let open = [(Place::new("agree"), Outside::Decision)];
         let come = outside::come(db, woken.id, &open).await.expect("reads");
-        assert!(
-            matches!(&come.posts[..], [(place, StepEvent::Decided(d))] if place.as_str() == "agree" && d.choice == "go")
-        );
+        assert!(matches!(&come.posts[..], [(place,
+                StepEvent::Decided(d))] if place.as_str() == "agree" && d.choice == "go"));
         kept(db, &woken, Record { posts: woken.posts, then: waits(), ..Record::default() }).await;
         assert!(take(db).await.is_none(), "it sleeps");
     });
@@ -85,11 +86,18 @@ fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neit
         let job = take(db).await.expect("a job");
         let asked = vec![question("late", -1), question("open", 600)];
         kept(db, &job, Record { asked, ..Record::default() }).await;
-        let ids: Vec<i64> = decisions::of_job(db, job.id).await.expect("reads").into_iter().map(|d| d.id).collect();
-        assert!(!decisions::take(db, ids[0], &decided("pat")).await.expect("asks"), "its time is over");
-        let open = [(Place::new("late"), Outside::Decision), (Place::new("open"), Outside::Decision)];
+        let ids: Vec<i64> =
+            decisions::of_job(db, job.id).await.expect("reads").into_iter().map(|d| d.id).collect();
+        assert!(
+            !decisions::take(db, ids[0], &decided("pat")).await.expect("asks"),
+            "its time is over"
+        );
+        let open =
+            [(Place::new("late"), Outside::Decision), (Place::new("open"), Outside::Decision)];
         let come = outside::come(db, job.id, &open).await.expect("reads");
-        assert!(matches!(&come.posts[..], [(place, StepEvent::Silent)] if place.as_str() == "late"));
+        assert!(
+            matches!(&come.posts[..], [(place, StepEvent::Silent)] if place.as_str() == "late")
+        );
         let end = Then::End {
             state: JobState::Failed,
             effect: Some(JobEffect::NotChecked),
@@ -97,7 +105,10 @@ fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neit
             outputs: Value::Null,
         };
         kept(db, &job, Record { then: end, ..Record::default() }).await;
-        assert!(!decisions::take(db, ids[1], &decided("pat")).await.expect("asks"), "nobody asks any more");
+        assert!(
+            !decisions::take(db, ids[1], &decided("pat")).await.expect("asks"),
+            "nobody asks any more"
+        );
         let states = one(db, "SELECT jsonb_agg(state ORDER BY id) AS x FROM decision").await;
         assert_eq!(states, json!(["silent", "withdrawn"]));
     });
@@ -117,8 +128,10 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
         before.execute_unprepared("SELECT count(*) FROM wait").await.expect("looks");
         before
             .execute_unprepared(
-                "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, labels, body)
-                VALUES ('yard', '1', 'port.up', 2, 'noted', 'port/a', now(), now(), 'up', '{}', '{}')",
+                "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received,
+                    summary, labels, body)
+                VALUES ('yard', '1', 'port.up', 2, 'noted', 'port/a', now(), now(), 'up', '{}',
+                '{}')",
             )
             .await
             .expect("inserts");
@@ -141,7 +154,11 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
                 continue;
             }
             let come = outside::come(db, job.id, &open).await.expect("reads");
-            heard += come.posts.iter().filter(|(_, what)| matches!(what, StepEvent::Heard(a) if a.len() == 1)).count();
+            heard += come
+                .posts
+                .iter()
+                .filter(|(_, what)| matches!(what, StepEvent::Heard(a) if a.len() == 1))
+                .count();
             kept(db, &job, Record { looked: come.looked, ..Record::default() }).await;
         }
         assert_eq!(heard, 1, "the alert that was under way is found");
@@ -154,10 +171,13 @@ fn an_alert_that_is_recorded_while_a_wait_begins_is_found_in_any_order() {
         let woken = take(db).await.expect("a job");
         assert_eq!(woken.id, job.id);
         let come = outside::come(db, job.id, &open).await.expect("reads");
-        assert!(matches!(&come.posts[..], [(_, StepEvent::Heard(alerts))] if alerts[0].resource.as_str() == "port/b"));
-        let over = Record { passed_over: come.read, withdrawn: vec!["up".into()], ..Record::default() };
+        assert!(matches!(&come.posts[..], [(_,
+                StepEvent::Heard(alerts))] if alerts[0].resource.as_str() == "port/b"));
+        let over =
+            Record { passed_over: come.read, withdrawn: vec!["up".into()], ..Record::default() };
         kept(db, &woken, over).await;
-        let left = one(db, "SELECT (SELECT count(*) FROM wait) + (SELECT count(*) FROM heard) AS x").await;
+        let left =
+            one(db, "SELECT (SELECT count(*) FROM wait) + (SELECT count(*) FROM heard) AS x").await;
         assert_eq!(left, 0);
     });
 }
@@ -169,8 +189,11 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db).await.expect("a job");
-        let listening =
-            EventWait { place: Place::new("up"), chosen: EventSelector::default(), since: now() - seconds(5) };
+        let listening = EventWait {
+            place: Place::new("up"),
+            chosen: EventSelector::default(),
+            since: now() - seconds(5),
+        };
         kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         let open = [(Place::new("up"), Outside::Event)];
         while one(db, "SELECT count(*) AS x FROM wait WHERE NOT settled").await != 0 {
@@ -181,15 +204,21 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
         // Nobody reads what comes, as of a job that is held.
         let flood = |from: i64, to: i64| {
             format!(
-                "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, labels, body)
-                SELECT 'yard', 'f' || n, 'port.up', 2, 'noted', 'port/' || n, now(), now(), 'up', '{{}}', '{{}}'
+                "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received,
+                    summary, labels, body)
+                SELECT 'yard', 'f' || n, 'port.up', 2, 'noted', 'port/' || n, now(), now(), 'up',
+                '{{}}', '{{}}'
                 FROM generate_series({from}, {to}) n"
             )
         };
         for n in 0..12 {
             run(db, &flood(n * 200 + 1, n * 200 + 200)).await;
         }
-        assert_eq!(one(db, "SELECT count(*) AS x FROM heard").await, 0, "whoever records finds out nothing");
+        assert_eq!(
+            one(db, "SELECT count(*) AS x FROM heard").await,
+            0,
+            "whoever records finds out nothing"
+        );
         while events::hear(db).await.expect("finds out") {}
         let noted = one(db, "SELECT count(*) AS x FROM heard").await.as_i64().expect("a number");
         assert!((1_000..1_200).contains(&noted), "{noted} are noted of 2,400");
@@ -201,7 +230,12 @@ fn of_a_flood_so_many_alerts_are_noted_and_none_is_missed() {
                 heard.extend(alerts.iter().map(|a| a.id.clone()));
             }
             let again = come.again;
-            kept(db, &job, Record { passed_over: come.read, looked: come.looked, ..Record::default() }).await;
+            kept(
+                db,
+                &job,
+                Record { passed_over: come.read, looked: come.looked, ..Record::default() },
+            )
+            .await;
             if round == 2 {
                 // Some come while the rest is looked for.
                 run(db, &flood(2_401, 2_450)).await;
@@ -228,16 +262,18 @@ fn of_many_that_wait_for_a_label_only_those_hear_whose_it_is() {
         for (n, _) in jobs.iter().enumerate() {
             let job = take(db).await.expect("a job");
             let labels = [("vm".to_owned(), vec![format!("v{n}")])].into();
-            let chosen = EventSelector { kinds: vec!["vm.up".into()], labels, ..EventSelector::default() };
-            let listening = EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
+            let chosen =
+                EventSelector { kinds: vec!["vm.up".into()], labels, ..EventSelector::default() };
+            let listening =
+                EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
             kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         }
         for n in [7, 9, 999] {
             published.send(json!({ "kind": "vm.up", "labels": { "vm": format!("v{n}") } })).await;
         }
         while events::hear(db).await.expect("finds out") {}
-        let heard =
-            "SELECT w.chosen -> 'labels' -> 'vm' ->> 0 AS vm FROM heard h JOIN wait w USING (job_id, place) ORDER BY 1";
+        let heard = "SELECT w.chosen -> 'labels' -> 'vm' ->> 0 AS vm FROM heard h
+            JOIN wait w USING (job_id, place) ORDER BY 1";
         assert_eq!(kit::rows(db, heard).await, [json!({ "vm": "v7" }), json!({ "vm": "v9" })]);
     });
 }
@@ -265,7 +301,8 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
         let child = a.expect("makes").expect("a job");
         assert_eq!(b.expect("makes"), Some(child), "the same, however often");
         // Who holds a job holds those of its steps.
-        let held = |state: &str| format!("UPDATE job SET state = '{state}' WHERE id = {}", parent.id.0);
+        let held =
+            |state: &str| format!("UPDATE job SET state = '{state}' WHERE id = {}", parent.id.0);
         run(db, &held("paused")).await;
         assert!(take(db).await.is_none(), "it does not begin");
         run(db, &held("running")).await;
@@ -283,12 +320,18 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
         kept(db, &parent, Record { posts: parent.posts, then: waits(), ..Record::default() }).await;
         let woken = take(db).await.expect("it wakes at once");
         assert_eq!(woken.id, parent.id);
-        let come = outside::come(db, woken.id, &[(place.clone(), Outside::Job(child))]).await.expect("reads");
+        let come = outside::come(db, woken.id, &[(place.clone(), Outside::Job(child))])
+            .await
+            .expect("reads");
         assert!(
-            matches!(&come.posts[..], [(_, StepEvent::Ended(end))] if end.outputs == json!({ "a": 1 })),
+            matches!(&come.posts[..], [(_,
+                StepEvent::Ended(end))] if end.outputs == json!({ "a": 1 })),
             "{come:?}"
         );
-        assert!(children::recall(db, child, true, "enough").await.expect("recalls"), "it needs not be told any more");
+        assert!(
+            children::recall(db, child, true, "enough").await.expect("recalls"),
+            "it needs not be told any more"
+        );
         assert!(jobs::cancel_queued(db, JobId(999_999), "x", None).await.is_ok_and(|done| !done));
     });
 }
@@ -300,7 +343,8 @@ fn what_a_job_waited_for_goes_with_its_end_whatever_it_says_of_it() {
         published.jobs(1).await;
         let db = &published.db;
         let job = take(db).await.expect("a job");
-        let listening = EventWait { place: Place::new("up"), chosen: EventSelector::default(), since: now() };
+        let listening =
+            EventWait { place: Place::new("up"), chosen: EventSelector::default(), since: now() };
         let asked = vec![question("agree", 600)];
         kept(db, &job, Record { asked, listens: vec![listening], ..Record::default() }).await;
         run(db, "INSERT INTO heard (job_id, place, alert_seq) VALUES (1, 'up', 1)").await;
@@ -312,7 +356,8 @@ fn what_a_job_waited_for_goes_with_its_end_whatever_it_says_of_it() {
         };
         let withdrawn = vec!["agree".to_owned(), "up".to_owned()];
         kept(db, &job, Record { withdrawn, passed_over: vec![1], then, ..Record::default() }).await;
-        let left = "SELECT jsonb_build_array((SELECT count(*) FROM wait), (SELECT count(*) FROM heard), (SELECT state FROM decision)) AS x";
+        let left = "SELECT jsonb_build_array((SELECT count(*) FROM wait), (SELECT count(*)
+            FROM heard), (SELECT state FROM decision)) AS x";
         assert_eq!(one(db, left).await, json!([0, 0, "withdrawn"]));
     });
 }
@@ -324,8 +369,12 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
         published.jobs(1).await;
         let db = &published.db;
         let all = outbox::take(db, "a", 100).await.expect("takes");
-        assert_eq!(all.iter().map(|t| t.alert["kind"].as_str()).collect::<Vec<_>>(), [Some("job.queued")]);
-        let ids = |told: &[outbox::OutboxEvent]| told.iter().map(|t| t.id.clone()).collect::<Vec<_>>();
+        assert_eq!(
+            all.iter().map(|t| t.alert["kind"].as_str()).collect::<Vec<_>>(),
+            [Some("job.queued")]
+        );
+        let ids =
+            |told: &[outbox::OutboxEvent]| told.iter().map(|t| t.id.clone()).collect::<Vec<_>>();
         assert!(outbox::take(db, "b", 100).await.expect("takes").is_empty(), "somebody has it");
         let again = outbox::take(db, "a", 100).await.expect("takes");
         assert_eq!(ids(&again), ids(&all), "they could not enter, and are known when they do");
@@ -352,11 +401,18 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
         };
         kept(db, &job, Record { emitted: vec![emitted], ..Record::default() }).await;
         let told = outbox::take(db, "a", 100).await.expect("takes");
-        let kinds: Vec<_> = told.iter().map(|t| t.alert["kind"].as_str().unwrap_or_default()).collect();
+        let kinds: Vec<_> =
+            told.iter().map(|t| t.alert["kind"].as_str().unwrap_or_default()).collect();
         assert_eq!(kinds, ["job.started", "fares.imported"]);
         let said = &told[1].alert;
-        assert_eq!((&said["labels"]["night"], &said["labels"]["job"]), (&json!("3"), &json!(job.id.to_string())));
-        assert_eq!((&said["body"]["given"], &said["body"]["chain"]), (&json!({ "rows": 12 }), &json!(["any"])));
+        assert_eq!(
+            (&said["labels"]["night"], &said["labels"]["job"]),
+            (&json!("3"), &json!(job.id.to_string()))
+        );
+        assert_eq!(
+            (&said["body"]["given"], &said["body"]["chain"]),
+            (&json!({ "rows": 12 }), &json!(["any"]))
+        );
     });
 }
 
@@ -366,10 +422,16 @@ fn whoever_has_no_patience_for_a_rate_reserves_nothing() {
     block(async {
         let reserve = async || {
             let (minute, patience) = (Duration::from_secs(60), Duration::from_secs(15));
-            calls::reserve(&published.db, "yard", 6, minute, patience).await.expect("reserves").map(|w| w.as_secs_f64())
+            calls::reserve(&published.db, "yard", 6, minute, patience)
+                .await
+                .expect("reserves")
+                .map(|w| w.as_secs_f64())
         };
         assert!(reserve().await.is_some_and(|wait| wait < 1.0), "at once");
-        assert!(reserve().await.is_some_and(|wait| (5.0..=10.0).contains(&wait)), "ten seconds later");
+        assert!(
+            reserve().await.is_some_and(|wait| (5.0..=10.0).contains(&wait)),
+            "ten seconds later"
+        );
         for _ in 0..50 {
             assert_eq!(reserve().await, None, "the next would be in twenty");
         }
@@ -396,7 +458,9 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         let two = Allowed { at_once: Some(1), rate: None };
         let turn = async |job: JobId| {
             let step = Caller::Step { job, place: Place::new("tell"), attempt: 1 };
-            calls::permit(db, "yard", two, (&step, ""), Duration::from_secs(30)).await.expect("asks")
+            calls::permit(db, "yard", two, (&step, ""), Duration::from_secs(30))
+                .await
+                .expect("asks")
         };
         let came = |turn| match turn {
             Permit::Granted(Some(slot), wait) if wait.is_zero() => slot,
@@ -416,7 +480,12 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         assert!(told(urgent).await && !told(second).await);
         // Nobody overtakes whoever was told, unless it does not come.
         assert!(matches!(turn(second).await, Permit::Queued(_)));
-        run(db, "UPDATE call_queue SET told_at = told_at - interval '11 seconds' WHERE told_at IS NOT NULL").await;
+        run(
+            db,
+            "UPDATE call_queue SET told_at = told_at - interval '11 seconds'
+            WHERE told_at IS NOT NULL",
+        )
+        .await;
         let slot = came(turn(second).await);
         assert!(matches!(turn(urgent).await, Permit::Queued(_)), "it has its place again");
         // A job that is held, or has left, is not waited for.
@@ -427,8 +496,11 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         run(db, &format!("UPDATE job SET state = 'waiting' WHERE id = {urgent}")).await;
         // A person has patience for less, and goes first.
         let pat = Caller::Person("pat".into());
-        let by_hand =
-            async || calls::permit(db, "yard", two, (&pat, "1"), Duration::from_secs(30)).await.expect("asks");
+        let by_hand = async || {
+            calls::permit(db, "yard", two, (&pat, "1"), Duration::from_secs(30))
+                .await
+                .expect("asks")
+        };
         assert!(matches!(by_hand().await, Permit::Queued(_)));
         assert!(calls::give_back(db, &slot).await.expect("gives back").is_empty());
         assert!(matches!(turn(urgent).await, Permit::Queued(_)));
@@ -452,7 +524,9 @@ fn a_rate_spreads_calls_and_those_of_later_wait_in_the_queue() {
         let allowed = Allowed { at_once: None, rate: Some((2, Duration::from_secs(20))) };
         let turn = async |n: usize, place: &str| {
             let step = Caller::Step { job: jobs[n].id, place: Place::new(place), attempt: 1 };
-            calls::permit(db, "yard", allowed, (&step, ""), Duration::from_secs(30)).await.expect("asks")
+            calls::permit(db, "yard", allowed, (&step, ""), Duration::from_secs(30))
+                .await
+                .expect("asks")
         };
         assert_eq!(turn(0, "a").await, Permit::Granted(None, Duration::ZERO));
         let again = |turn| match turn {
@@ -461,9 +535,11 @@ fn a_rate_spreads_calls_and_those_of_later_wait_in_the_queue() {
         };
         assert!((8.0..=10.0).contains(&again(turn(0, "b").await)));
         assert!((18.0..=20.0).contains(&again(turn(1, "c").await)), "one is ahead of it");
-        run(db, "UPDATE call_rate SET next_at = clock_timestamp() + interval '500 milliseconds'").await;
+        run(db, "UPDATE call_rate SET next_at = clock_timestamp() + interval '500 milliseconds'")
+            .await;
         assert!(again(turn(1, "c").await) > 8.0, "still");
-        assert!(matches!(turn(0, "b").await, Permit::Granted(None, wait) if wait <= Duration::from_millis(500)));
+        assert!(matches!(turn(0, "b").await, Permit::Granted(None,
+                wait) if wait <= Duration::from_millis(500)));
     });
 }
 
@@ -475,15 +551,24 @@ fn a_wait_that_cannot_be_read_keeps_no_other_from_hearing() {
         let db = &published.db;
         for _ in 0..2 {
             let job = take(db).await.expect("a job");
-            let chosen = EventSelector { kinds: vec!["port.up".into()], ..EventSelector::default() };
-            let listening = EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
+            let chosen =
+                EventSelector { kinds: vec!["port.up".into()], ..EventSelector::default() };
+            let listening =
+                EventWait { place: Place::new("up"), chosen, since: now() - seconds(5) };
             kept(db, &job, Record { listens: vec![listening], ..Record::default() }).await;
         }
-        run(db, "UPDATE wait SET chosen = '{\"states\": 7}' WHERE job_id = (SELECT min(job_id) FROM wait)").await;
         run(
             db,
-            "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received, summary, labels, body)
-                VALUES ('yard', 'f', 'port.up', 2, 'noted', 'port/1', now(), now(), 'up', '{}', '{}')",
+            "UPDATE wait SET chosen = '{\"states\": 7}' WHERE job_id = (SELECT min(job_id)
+            FROM wait)",
+        )
+        .await;
+        run(
+            db,
+            "INSERT INTO alerts (source, id, kind, severity, state, resource, time, received,
+                summary, labels, body)
+                VALUES ('yard', 'f', 'port.up', 2, 'noted', 'port/1', now(), now(), 'up', '{}',
+                '{}')",
         )
         .await;
         while events::hear(db).await.expect("finds out") {}

@@ -22,12 +22,18 @@ fn of_nodes_that_start_at_once_one_writes_the_first_token() {
     block(async {
         let first = |n: usize| {
             let db = &db;
-            async move { access::add_first_token::<_, StoreError>(db, &format!("arvok_{n}"), now(), || Ok(n)).await }
+            async move {
+                access::add_first_token::<_, StoreError>(db, &format!("arvok_{n}"), now(), || Ok(n))
+                    .await
+            }
         };
         let done = futures_util::future::join_all((0..4).map(first)).await;
         let wrote: Vec<usize> = done.into_iter().filter_map(|d| d.expect("no error")).collect();
         assert_eq!(wrote.len(), 1);
-        let who = access::by_token(&db, &format!("arvok_{}", wrote[0])).await.expect("asks").expect("known");
+        let who = access::by_token(&db, &format!("arvok_{}", wrote[0]))
+            .await
+            .expect("asks")
+            .expect("known");
         assert_eq!((who.1.name.as_str(), who.1.role), ("admin", Role::Admin));
         assert_eq!(access::tokens(&db).await.expect("lists").len(), 1);
     });
@@ -37,11 +43,15 @@ fn of_nodes_that_start_at_once_one_writes_the_first_token() {
 fn a_first_token_that_could_not_be_written_down_does_not_count() {
     let db = empty();
     block(async {
-        let failed =
-            access::add_first_token(&db, "arvok_a", now(), || Err::<(), _>(StoreError::BrokenOff("writing"))).await;
+        let failed = access::add_first_token(&db, "arvok_a", now(), || {
+            Err::<(), _>(StoreError::BrokenOff("writing"))
+        })
+        .await;
         assert!(matches!(failed, Err(StoreError::BrokenOff(_))), "{failed:?}");
         assert!(!access::any_token(&db).await.expect("asks"));
-        let again = access::add_first_token::<_, StoreError>(&db, "arvok_b", now(), || Ok(())).await.expect("no error");
+        let again = access::add_first_token::<_, StoreError>(&db, "arvok_b", now(), || Ok(()))
+            .await
+            .expect("no error");
         assert!(again.is_some(), "the next start writes one");
     });
 }
@@ -62,16 +72,33 @@ fn a_token_is_known_by_its_hash_and_its_sessions_end_with_it() {
         access::start_session(&db, id, "cookie", now()).await.expect("starts");
         let whose = |at| access::by_session(&db, "cookie", at);
         assert_eq!(whose(now()).await.expect("asks").expect("known").name, "kim");
-        assert!(whose(now() + access::SESSION + seconds(1)).await.expect("asks").is_none(), "it ends by itself");
-        access::start_session(&db, id, "later", now() + access::SESSION + seconds(1)).await.expect("starts");
-        assert_eq!(one(&db, "SELECT count(*) AS x FROM session").await, 1, "what has ended is removed on the way");
+        assert!(
+            whose(now() + access::SESSION + seconds(1)).await.expect("asks").is_none(),
+            "it ends by itself"
+        );
+        access::start_session(&db, id, "later", now() + access::SESSION + seconds(1))
+            .await
+            .expect("starts");
+        assert_eq!(
+            one(&db, "SELECT count(*) AS x FROM session").await,
+            1,
+            "what has ended is removed on the way"
+        );
         access::end_session(&db, "later").await.expect("ends");
         assert!(access::by_session(&db, "later", now()).await.expect("asks").is_none());
 
         access::start_session(&db, id, "third", now()).await.expect("starts");
-        assert_eq!(access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"), Revoked::Yes);
-        assert_eq!(access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"), Revoked::Unknown);
-        let again = access::add_token(&db, "kim", Role::Admin, "arvok_other", now()).await.expect_err("refused");
+        assert_eq!(
+            access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"),
+            Revoked::Yes
+        );
+        assert_eq!(
+            access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"),
+            Revoked::Unknown
+        );
+        let again = access::add_token(&db, "kim", Role::Admin, "arvok_other", now())
+            .await
+            .expect_err("refused");
         assert!(again.to_string().contains("is revoked; it is not made again"), "{again}");
         assert!(access::by_session(&db, "third", now()).await.expect("asks").is_none());
         assert!(access::by_token(&db, "arvok_secret").await.expect("asks").is_none());
@@ -97,7 +124,11 @@ fn a_secret_is_replaced_whole_with_where_it_may_go() {
         );
         let listed = secrets::list(&db).await.expect("lists");
         assert_eq!(listed[0].allowed, ["source/yard"]);
-        assert_ne!(one(&db, "SELECT generation AS x FROM catalog").await, before, "every node learns of it");
+        assert_ne!(
+            one(&db, "SELECT generation AS x FROM catalog").await,
+            before,
+            "every node learns of it"
+        );
         assert!(secrets::remove(&db, "office").await.expect("removes"));
         assert!(!secrets::remove(&db, "office").await.expect("removes"));
         assert!(secrets::all(&db).await.expect("reads").is_empty());
@@ -122,12 +153,16 @@ fn nodes_come_and_go_and_a_restart_is_not_two() {
             fault: None,
             listeners: Vec::new(),
         };
-        for (name, address) in
-            [("a", "127.0.0.1:1"), ("b", "127.0.0.1:2"), ("a2", "127.0.0.1:1"), ("a2", "127.0.0.1:1")]
-        {
+        for (name, address) in [
+            ("a", "127.0.0.1:1"),
+            ("b", "127.0.0.1:2"),
+            ("a2", "127.0.0.1:1"),
+            ("a2", "127.0.0.1:1"),
+        ] {
             nodes::beat(&db, &beat(name, address)).await.expect("beats");
         }
-        let known: Vec<String> = nodes::all(&db).await.expect("lists").into_iter().map(|n| n.name).collect();
+        let known: Vec<String> =
+            nodes::all(&db).await.expect("lists").into_iter().map(|n| n.name).collect();
         assert_eq!(known, ["b", "a2"], "the longest running first");
         nodes::leave(&db, "b").await.expect("leaves");
         assert_eq!(nodes::all(&db).await.expect("lists").len(), 1);

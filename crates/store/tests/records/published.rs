@@ -10,7 +10,13 @@ use arvok_store::{
 use serde_json::json;
 
 fn version(kind: &str, name: &str, version: i32, text: &str) -> NewVersion {
-    NewVersion { kind: kind.into(), name: name.into(), version, file: "more.yaml".into(), text: text.into() }
+    NewVersion {
+        kind: kind.into(),
+        name: name.into(),
+        version,
+        file: "more.yaml".into(),
+        text: text.into(),
+    }
 }
 
 async fn generation(db: &DatabaseConnection) -> i64 {
@@ -25,10 +31,14 @@ fn of_two_that_publish_at_once_one_is_told_what_stands() {
         let at = generation(db).await;
         let new = |name: &str| Publication {
             generation: at,
-            versions: vec![version("rule", name, 1, &rule(name, "")), version("runbook", "note", 2, NOTE)],
+            versions: vec![
+                version("rule", name, 1, &rule(name, "")),
+                version("runbook", "note", 2, NOTE),
+            ],
             ..Publication::default()
         };
-        let (a, b) = tokio::join!(publish(db, new("a"), "pat", now()), publish(db, new("b"), "kim", now()));
+        let (a, b) =
+            tokio::join!(publish(db, new("a"), "pat", now()), publish(db, new("b"), "kim", now()));
         let stands = generation(db).await;
         let refused = match (a, b) {
             (Ok(()), Err(refused)) | (Err(refused), Ok(())) => refused,
@@ -59,12 +69,14 @@ fn the_newest_stands_and_all_versions_are_kept() {
             publish(db, publication, "kim", now()).await.expect("publishes");
         }
         let stands = standing(db).await.expect("stands");
-        let newest: Vec<(&str, i32)> = stands.newest.iter().map(|n| (n.name.as_str(), n.version)).collect();
+        let newest: Vec<(&str, i32)> =
+            stands.newest.iter().map(|n| (n.name.as_str(), n.version)).collect();
         assert_eq!(newest, [("a", 4), ("note", 1)]);
         let loaded = load(db, &stands.newest).await.expect("loads");
         assert!(loaded.iter().any(|d| d.name == "a" && d.text.contains("the 4th")), "{loaded:?}");
         let all = versions(db, "rule", "a").await.expect("versions");
-        let told: Vec<(i32, &str)> = all.iter().map(|v| (v.version, v.published_by.as_str())).collect();
+        let told: Vec<(i32, &str)> =
+            all.iter().map(|v| (v.version, v.published_by.as_str())).collect();
         assert_eq!(told, [(4, "kim"), (3, "kim"), (2, "kim"), (1, "pat")]);
         let old = definitions::version(db, "rule", "a", 2).await.expect("asks").expect("there");
         assert!(old.text.contains("the 2th"));
@@ -77,9 +89,13 @@ fn the_newest_stands_and_all_versions_are_kept() {
 
 #[test]
 fn a_withdrawn_rule_remembers_nothing_and_says_why() {
-    let proposing = rule("careful", "settle: { rest: 1h }").replace("stance: act", "stance: propose");
-    let published =
-        Published::with(&[rule("patient", "settle: { still: 1h }"), rule("other", "settle: { still: 1h }"), proposing]);
+    let proposing =
+        rule("careful", "settle: { rest: 1h }").replace("stance: act", "stance: propose");
+    let published = Published::with(&[
+        rule("patient", "settle: { still: 1h }"),
+        rule("other", "settle: { still: 1h }"),
+        proposing,
+    ]);
     block(async {
         let db = &published.db;
         let seq = published.send(json!({})).await;
@@ -94,10 +110,14 @@ fn a_withdrawn_rule_remembers_nothing_and_says_why() {
         publish(db, publication, "pat", now()).await.expect("withdraws");
         let left = rows(db, "SELECT rule FROM tally ORDER BY rule").await;
         assert_eq!(left, [json!({ "rule": "other" })]);
-        let sql = format!("SELECT reason AS x FROM verdicts WHERE alert_seq = {seq} AND rule = 'patient'");
+        let sql = format!(
+            "SELECT reason AS x FROM verdicts WHERE alert_seq = {seq} AND rule = 'patient'"
+        );
         let reason = one(db, &sql).await;
         assert!(
-            reason.as_str().is_some_and(|r| r.ends_with("the rule was withdrawn before it was decided")),
+            reason
+                .as_str()
+                .is_some_and(|r| r.ends_with("the rule was withdrawn before it was decided")),
             "{reason}"
         );
         let proposal = rows(db, "SELECT state, note FROM proposal").await;
@@ -109,13 +129,17 @@ fn a_withdrawn_rule_remembers_nothing_and_says_why() {
 
 #[test]
 fn a_proposal_is_decided_by_one_of_those_who_decide_at_once() {
-    let proposing = rule("careful", "settle: { rest: 1h }").replace("stance: act", "stance: propose");
+    let proposing =
+        rule("careful", "settle: { rest: 1h }").replace("stance: act", "stance: propose");
     let published = Published::with(&[proposing]);
     block(async {
         let db = &published.db;
         for round in 0..8 {
             published.send(json!({ "resource": format!("vm/p{round}") })).await;
-            let id = one(db, "SELECT max(id) AS x FROM proposal WHERE state = 'open'").await.as_i64().expect("open");
+            let id = one(db, "SELECT max(id) AS x FROM proposal WHERE state = 'open'")
+                .await
+                .as_i64()
+                .expect("open");
             let by = |by| Decided { by, at: now(), note: Some("seen"), instead: None };
             let (launched, again, dismissed) = tokio::join!(
                 proposals::launch(db, JobId(id), by("pat")),
@@ -127,7 +151,9 @@ fn a_proposal_is_decided_by_one_of_those_who_decide_at_once() {
             let jobs = one(db, &format!("SELECT count(*) AS x FROM job WHERE id = {id}")).await;
             assert_eq!(jobs, i64::from(!done[2]), "it is launched or it is not: {done:?}");
             let row =
-                rows(db, &format!("SELECT state, decided_by, note FROM proposal WHERE id = {id}")).await.remove(0);
+                rows(db, &format!("SELECT state, decided_by, note FROM proposal WHERE id = {id}"))
+                    .await
+                    .remove(0);
             let who = ["pat", "kim", "ola"][done.iter().position(|d| *d).expect("one")];
             let state = if done[2] { "dismissed" } else { "launched" };
             assert_eq!(row, json!({ "state": state, "decided_by": who, "note": "seen" }));

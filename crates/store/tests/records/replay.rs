@@ -1,4 +1,5 @@
-//! Stored alerts as a rehearsal reads them: all of them in their order, and no further than is asked for.
+//! Stored alerts as a rehearsal reads them: all of them in their order, and no further than is
+//! asked for.
 
 use crate::kit::{Published, alert, block, now, one, payloads, rule, seconds};
 use arvok_core::AlertId;
@@ -15,7 +16,8 @@ async fn filled(published: &Published, count: usize) -> Replay {
     let one = |i: usize| {
         let log = if i.is_multiple_of(50) { "x".repeat(600 << 10) } else { String::new() };
         let kind = if i.is_multiple_of(2) { "disk.usage" } else { "cpu.usage" };
-        let given = json!({ "id": format!("i{i}"), "kind": kind, "resource": format!("vm/r{i}"), "body": { "log": log, "i": i } });
+        let given = json!({ "id": format!("i{i}"), "kind": kind, "resource": format!("vm/r{i}"),
+            "body": { "log": log, "i": i } });
         alert(given, at + seconds(i as i64))
     };
     for lot in (0..count).collect::<Vec<_>>().chunks(100) {
@@ -38,7 +40,10 @@ fn every_alert_comes_once_and_in_its_order_with_its_payload_where_a_rule_looks_a
             let ids: Vec<String> = alerts.iter().map(|(_, a)| a.id.clone()).collect();
             assert_eq!(ids, (0..700).map(|i| format!("i{i}")).collect::<Vec<_>>());
             assert!(alerts.windows(2).all(|w| w[0].0 < w[1].0));
-            assert_eq!(alerts.iter().filter(|(_, a)| !a.body.is_null()).count(), if with_body { 700 } else { 0 });
+            assert_eq!(
+                alerts.iter().filter(|(_, a)| !a.body.is_null()).count(),
+                if with_body { 700 } else { 0 }
+            );
         });
     }
 }
@@ -77,7 +82,8 @@ fn a_reading_that_breaks_off_is_not_taken_for_the_end() {
         let mut alerts = Box::pin(replay(&published.db, &wanted).await.expect("reads"));
         alerts.next().await.expect("one").expect("an alert");
         let cut = "SELECT count(pg_terminate_backend(pid)) AS x FROM pg_stat_activity
-            WHERE query LIKE 'SELECT seq, id%' AND datname = current_database() AND pid <> pg_backend_pid()";
+            WHERE query LIKE 'SELECT seq, id%' AND datname = current_database()
+            AND pid <> pg_backend_pid()";
         assert_eq!(one(&published.db, cut).await, 1);
         let mut read = 1;
         let end = loop {

@@ -1,4 +1,5 @@
-//! Words in rows: the database holds those of the enums and no other, and statements compare with those alone.
+//! Words in rows: the database holds those of the enums and no other, and statements compare with
+//! those alone.
 
 use crate::kit::{Published, block, rows, rule, run};
 use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, Role, StepState};
@@ -45,18 +46,21 @@ fn quoted(text: &str) -> BTreeSet<String> {
 fn columns_of_words_hold_those_of_the_enums_and_no_other() {
     let published = Published::with(&[]);
     block(async {
-        let sql = "SELECT r.relname || '.' || a.attname AS name, pg_get_constraintdef(c.oid) AS text
+        let sql =
+            "SELECT r.relname || '.' || a.attname AS name, pg_get_constraintdef(c.oid) AS text
             FROM pg_constraint c JOIN pg_class r ON r.oid = c.conrelid
             JOIN pg_attribute a ON a.attrelid = r.oid AND a.attnum = c.conkey[1]
             WHERE c.conname LIKE '%_word' AND r.relname !~ '[0-9]$' ORDER BY 1";
         let found = rows(&published.db, sql).await;
-        let text = |row: &serde_json::Value, key: &str| row[key].as_str().expect("a text").to_owned();
+        let text =
+            |row: &serde_json::Value, key: &str| row[key].as_str().expect("a text").to_owned();
         let held: BTreeMap<String, BTreeSet<String>> =
             found.iter().map(|row| (text(row, "name"), quoted(&text(row, "text")))).collect();
         let wanted = columns().into_iter().map(|(name, words)| (name.to_owned(), words)).collect();
         assert_eq!(held, wanted);
         // The tables of single days have them as well.
-        let sql = "SELECT count(*) AS n FROM pg_constraint WHERE conname = 'alerts_state_word' AND NOT conislocal";
+        let sql = "SELECT count(*) AS n FROM pg_constraint WHERE conname = 'alerts_state_word'
+            AND NOT conislocal";
         assert_ne!(rows(&published.db, sql).await[0]["n"], 0);
     });
 }
@@ -67,14 +71,24 @@ fn a_word_that_this_build_does_not_know_is_an_error_that_says_so() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        run(db, "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP CONSTRAINT job_change_state_word;
-            UPDATE job SET state = 'dreaming' WHERE id = 1").await;
+        run(
+            db,
+            "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP \
+            CONSTRAINT job_change_state_word;
+            UPDATE job SET state = 'dreaming' WHERE id = 1",
+        )
+        .await;
         let wrong = read::job(db, 1).await.expect_err("it cannot be read").to_string();
         assert!(wrong.contains("`dreaming` is no job state that this build knows"), "{wrong}");
         assert!(read::job(db, 2).await.expect("reads").is_some(), "the other can");
         // It is in nobody's way: whoever claims passes over it.
-        let claimed = jobs::claim(db, jobs::Search { node: "a", several: 9, ..jobs::Search::default() }).await;
-        assert_eq!(claimed.expect("finds").jobs.iter().map(|job| job.id).collect::<Vec<_>>(), [JobId(2)]);
+        let claimed =
+            jobs::claim(db, jobs::Search { node: "a", several: 9, ..jobs::Search::default() })
+                .await;
+        assert_eq!(
+            claimed.expect("finds").jobs.iter().map(|job| job.id).collect::<Vec<_>>(),
+            [JobId(2)]
+        );
     });
 }
 
@@ -90,7 +104,8 @@ fn files(below: &Path, endings: &[&str], found: &mut Vec<PathBuf>) {
     }
 }
 
-/// What a text compares columns of words with: `state = 'x'`, `state <> 'x'`, `state IN ('x', 'y')`, by the column's name.
+/// What a text compares columns of words with: `state = 'x'`, `state <> 'x'`, `state IN ('x',
+/// 'y')`, by the column's name.
 fn compared(text: &str) -> Vec<(&'static str, String)> {
     let mut all = Vec::new();
     for column in ["state", "effect", "verdict", "ended", "role"] {
@@ -103,7 +118,9 @@ fn compared(text: &str) -> Vec<(&'static str, String)> {
             let behind = behind.strip_prefix("NOT ").unwrap_or(behind);
             let one = behind.strip_prefix("= '").or_else(|| behind.strip_prefix("<> '"));
             match (one, behind.strip_prefix("IN (")) {
-                (Some(one), _) => all.extend(one.split('\'').next().map(|word| (column, word.to_owned()))),
+                (Some(one), _) => {
+                    all.extend(one.split('\'').next().map(|word| (column, word.to_owned())))
+                }
                 (_, Some(list)) => {
                     let list = list.split(')').next().unwrap_or_default();
                     all.extend(quoted(list).into_iter().map(|word| (column, word)));
@@ -132,7 +149,11 @@ fn statements_compare_with_words_of_the_enums_alone() {
                 continue; // A variable of the same name.
             }
             seen += 1;
-            assert!(known[column].contains(&word), "{}: `{column}` is never `{word}`", file.display());
+            assert!(
+                known[column].contains(&word),
+                "{}: `{column}` is never `{word}`",
+                file.display()
+            );
         }
     }
     assert!(seen > 100, "{seen}");

@@ -1,5 +1,5 @@
-//! A kiosk's page is wrong, and a VM's processors are all at work: one chain of ticket, word, remedy, proof and close, in which
-//! only the remedy differs.
+//! A kiosk's page is wrong, and a VM's processors are all at work: one chain of ticket, word,
+//! remedy, proof and close, in which only the remedy differs.
 
 use super::Account;
 use crate::{demo::world::World, error::CliError};
@@ -18,10 +18,14 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     for ticket in &tickets {
         let about = ticket.about.as_deref().unwrap_or("nothing");
         let why = ticket.closed_because.as_deref().unwrap_or("not closed");
-        account.line(format!("  desk     ticket {} about {about}: {}, {why}", ticket.number, ticket.state));
+        account.line(format!(
+            "  desk     ticket {} about {about}: {}, {why}",
+            ticket.number, ticket.state
+        ));
     }
     let closed = tickets.iter().filter(|t| t.state == "closed").count();
-    account.want(tickets.len() == 2 && closed == 2, "two tickets should have been opened and closed");
+    account
+        .want(tickets.len() == 2 && closed == 2, "two tickets should have been opened and closed");
     let shows = world.harbour.kiosks.with(|k| k.kiosks.get(KIOSK).map(|kiosk| kiosk.page.clone()));
     account.line(format!("  kiosk    {KIOSK} shows: {}", shows.unwrap_or_default()));
     let cpus = world.harbour.yard.with(|yard| yard.vms.get(VM).map_or(0, |vm| vm.cpus));
@@ -29,7 +33,10 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     account.want(cpus == 4, format!("the VM should have two processors more, not {cpus}"));
     for (channel, about) in [("gates", KIOSK), ("yard", VM)] {
         let told = account.said(world, channel, about);
-        account.want(told == 2, format!("the crew should have been told twice of {about}, not {told} times"));
+        account.want(
+            told == 2,
+            format!("the crew should have been told twice of {about}, not {told} times"),
+        );
     }
     work(world, None);
     let _ = world.harbour.yard.with(|yard| yard.set_cpus(VM, 2));

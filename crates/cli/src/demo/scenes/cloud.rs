@@ -1,5 +1,5 @@
-//! A timetable worker is taken away within a minute: what it holds is saved, it is taken out of the balancer, and another takes
-//! its place.
+//! A timetable worker is taken away within a minute: what it holds is saved, it is taken out of the
+//! balancer, and another takes its place.
 
 use super::Account;
 use crate::{demo::world::World, error::CliError};
@@ -17,7 +17,8 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
         let next = cloud.instances.get(&format!("{WORKER}-next")).map(|i| i.state);
         (worker.and_then(|i| i.saved_as.clone()), worker.is_some_and(|i| i.serving), next)
     });
-    account.line(format!("  cloud    {WORKER} is saved as {}", saved.as_deref().unwrap_or("nothing")));
+    account
+        .line(format!("  cloud    {WORKER} is saved as {}", saved.as_deref().unwrap_or("nothing")));
     account.line(format!("  cloud    {WORKER}-next is {}", next.unwrap_or("not there")));
     account.want(saved.is_some() && !serving, "it should have been saved, and serve nobody");
     account.want(next == Some("running"), "another should run in its place");

@@ -13,7 +13,10 @@ const STEP_GIB: f64 = 4.0;
 
 fn size(world: &World) -> f64 {
     let disk = |c: &mut arvok_standins::yard::Cluster| {
-        c.vms.get(VM).and_then(|v| v.disks.iter().find(|d| d.name == DISK)).map_or(0.0, |d| d.size_gib)
+        c.vms
+            .get(VM)
+            .and_then(|v| v.disks.iter().find(|d| d.name == DISK))
+            .map_or(0.0, |d| d.size_gib)
     };
     world.harbour.yard.with(disk)
 }
@@ -33,17 +36,22 @@ pub async fn play(world: &mut World, kill_node: bool) -> Result<Account, CliErro
 
 async fn account(world: &World, before: f64) -> Result<Account, CliError> {
     let resource = format!("vm/{VM}");
-    let jobs: Page<JobItem> = world.client.get("/api/v1/jobs", &[("target", Some(resource.clone()))]).await?;
+    let jobs: Page<JobItem> =
+        world.client.get("/api/v1/jobs", &[("target", Some(resource.clone()))]).await?;
     let query = [("resource", Some(resource.clone())), ("limit", Some("500".to_owned()))];
     let alerts: Page<AlertItem> = world.client.get("/api/v1/alerts", &query).await?;
-    let alarms: Page<AlarmItem> = world.client.get("/api/v1/alarms", &[("text", Some(resource.clone()))]).await?;
+    let alarms: Page<AlarmItem> =
+        world.client.get("/api/v1/alarms", &[("text", Some(resource.clone()))]).await?;
     let said = world.said_in(&["storage"]);
-    let (grown, size) = (world.harbour.yard.with(|c| c.vms.get(VM).map_or(0, |v| v.grown)), size(world));
+    let (grown, size) =
+        (world.harbour.yard.with(|c| c.vms.get(VM).map_or(0, |v| v.grown)), size(world));
 
     let mut account = Account::new("A disk filled up in the night");
-    let raised: Vec<&AlertItem> = alerts.items.iter().filter(|a| a.state == AlertState::Raised).collect();
+    let raised: Vec<&AlertItem> =
+        alerts.items.iter().filter(|a| a.state == AlertState::Raised).collect();
     if let Some(first) = raised.last() {
-        let alert: AlertDetail = world.client.get(&format!("/api/v1/alerts/{}", first.seq), &[]).await?;
+        let alert: AlertDetail =
+            world.client.get(&format!("/api/v1/alerts/{}", first.seq), &[]).await?;
         account.line(format!("  alert    {}: {}, {}", first.seq, first.severity, first.summary));
         account.line(format!("           {} repeats of it were folded", raised.len() - 1));
         for v in &alert.verdicts {
@@ -65,13 +73,20 @@ async fn account(world: &World, before: f64) -> Result<Account, CliError> {
     said.iter().for_each(|m| account.line(format!("  chat     in {}: {}", m.channel, m.text)));
     account.line(format!("  effect   {effect}"));
 
-    account.want(jobs.items.len() == 1, format!("there should be one job, there are {}", jobs.items.len()));
+    account.want(
+        jobs.items.len() == 1,
+        format!("there should be one job, there are {}", jobs.items.len()),
+    );
     account.want(succeeded, "the job should have succeeded");
     account.want(raised.len() > 1, "the alert should have been repeated");
     let grew = grown == 1 && size == before + STEP_GIB;
     account.want(grew, format!("the disk should have grown once, by {STEP_GIB} GiB"));
-    account.want(alarm.is_some_and(|a| a.state == AlertState::Cleared), "the alarm should be cleared");
-    account.want(said.len() == 1, format!("one message should have been sent, there are {}", said.len()));
+    account
+        .want(alarm.is_some_and(|a| a.state == AlertState::Cleared), "the alarm should be cleared");
+    account.want(
+        said.len() == 1,
+        format!("one message should have been sent, there are {}", said.len()),
+    );
     account.want(effect == "confirmed", "the effect should be confirmed");
     Ok(account)
 }

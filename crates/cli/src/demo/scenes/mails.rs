@@ -1,4 +1,5 @@
-//! Ticket mails pile up: the queue is looked at first, and a worker is added only when more wait than may.
+//! Ticket mails pile up: the queue is looked at first, and a worker is added only when more wait
+//! than may.
 
 use super::{Account, detail, launch, until_job};
 use crate::{demo::world::World, error::CliError};
@@ -19,7 +20,9 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let waited = world.harbour.queue.with(|queue| queue.stands().0);
     account.proved(world, "add-worker", QUEUE, few.job.id).await?;
     let (waiting, workers) = world.harbour.queue.with(|queue| queue.stands());
-    account.line(format!("  queue    {waited} mails waited for one worker, {waiting} wait for {workers}"));
+    account.line(format!(
+        "  queue    {waited} mails waited for one worker, {waiting} wait for {workers}"
+    ));
     account.want(workers == 2, format!("there should be two workers, not {workers}"));
     let told = account.said(world, "booking", "ticket mails");
     account.want(told == 1, format!("the crew should have been told once, not {told} times"));

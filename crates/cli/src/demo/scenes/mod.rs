@@ -1,5 +1,5 @@
-//! The scenes of the night, each a file: what happens, and whether Arvok did what it should have, asked of its API and of
-//! the stand-ins.
+//! The scenes of the night, each a file: what happens, and whether Arvok did what it should have,
+//! asked of its API and of the stand-ins.
 
 mod chain;
 mod cloud;
@@ -87,17 +87,29 @@ impl Account {
         let job = &detail.job;
         let took = show::between(job.started_at, job.finished_at);
         self.jobs.push(job.id);
-        self.line(format!("  job      {}: {} on {}, {} in {took}", job.id, job.runbook, job.target, job.state));
+        self.line(format!(
+            "  job      {}: {} on {}, {} in {took}",
+            job.id, job.runbook, job.target, job.state
+        ));
         for row in show::rows(detail) {
             if let Line::Step(JobStep { id, summary, state, .. }) = row.line {
                 let indent = "  ".repeat(row.depth);
-                self.line(format!("           {indent}{}: {state}", summary.as_deref().unwrap_or(id)));
+                self.line(format!(
+                    "           {indent}{}: {state}",
+                    summary.as_deref().unwrap_or(id)
+                ));
             }
         }
     }
 
     /// The one job of a runbook on a target, made after another, which should have helped.
-    async fn proved(&mut self, world: &World, runbook: &str, target: &str, after: i64) -> Result<(), CliError> {
+    async fn proved(
+        &mut self,
+        world: &World,
+        runbook: &str,
+        target: &str,
+        after: i64,
+    ) -> Result<(), CliError> {
         if let Some(job) = self.ended_well(world, runbook, target, after).await? {
             self.line(format!("  effect   {}", show::effect(&job)));
             let good = job.effect == Some(JobEffect::Confirmed);
@@ -123,17 +135,24 @@ impl Account {
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         };
-        self.want(found.len() == 1, format!("there should be one job of {runbook} on {target}, not {}", found.len()));
+        self.want(
+            found.len() == 1,
+            format!("there should be one job of {runbook} on {target}, not {}", found.len()),
+        );
         let Some(job) = found.pop() else { return Ok(None) };
         self.job(&detail(world, job.id).await?);
-        self.want(job.state == JobState::Succeeded, format!("{runbook} should have succeeded on {target}"));
+        self.want(
+            job.state == JobState::Succeeded,
+            format!("{runbook} should have succeeded on {target}"),
+        );
         Ok(Some(job))
     }
 
     /// What was said in a channel about something.
     fn said(&mut self, world: &World, channel: &str, about: &str) -> usize {
         let said = world.said_in(&[channel]).into_iter().filter(|m| m.text.contains(about));
-        let lines: Vec<String> = said.map(|m| format!("  chat     in {}: {}", m.channel, m.text)).collect();
+        let lines: Vec<String> =
+            said.map(|m| format!("  chat     in {}: {}", m.channel, m.text)).collect();
         self.lines.extend(lines.iter().cloned());
         lines.len()
     }
@@ -160,7 +179,8 @@ const PATIENCE: Duration = Duration::from_secs(90);
 
 /// The jobs on a target, the newest first.
 async fn jobs(world: &World, target: &str) -> Result<Vec<JobItem>, CliError> {
-    let page: Page<JobItem> = world.client.get("/api/v1/jobs", &[("target", Some(target.to_owned()))]).await?;
+    let page: Page<JobItem> =
+        world.client.get("/api/v1/jobs", &[("target", Some(target.to_owned()))]).await?;
     Ok(page.items)
 }
 
@@ -195,7 +215,11 @@ async fn until_some<T>(mut look: impl FnMut() -> Option<T>) -> Option<T> {
 }
 
 /// Waits until a job is so, or too long.
-async fn until_job(world: &World, id: i64, is: impl Fn(&JobItem) -> bool) -> Result<JobItem, CliError> {
+async fn until_job(
+    world: &World,
+    id: i64,
+    is: impl Fn(&JobItem) -> bool,
+) -> Result<JobItem, CliError> {
     let until = Instant::now() + PATIENCE;
     loop {
         let job = detail(world, id).await?.job;
@@ -210,7 +234,8 @@ async fn detail(world: &World, id: i64) -> Result<JobDetail, CliError> {
     world.client.get(&format!("/api/v1/jobs/{id}"), &[]).await
 }
 
-/// Waits until a job on a target has ended, and kills the node once when one is where it should die.
+/// Waits until a job on a target has ended, and kills the node once when one is where it should
+/// die.
 async fn ended(
     world: &mut World,
     target: &str,

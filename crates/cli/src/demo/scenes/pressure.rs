@@ -1,5 +1,5 @@
-//! A hypervisor host runs out of memory: its guests are moved off one at a time, for as long as that lasts, and the other
-//! hosts' guests stay where they are.
+//! A hypervisor host runs out of memory: its guests are moved off one at a time, for as long as
+//! that lasts, and the other hosts' guests stay where they are.
 
 use super::{Account, PATIENCE, detail, jobs};
 use crate::{demo::world::World, error::CliError, show};
@@ -14,7 +14,10 @@ const HOST: &str = "quill-hv-2";
 const OWN_GIB: f64 = 30.0;
 
 fn guests(world: &World) -> BTreeMap<String, String> {
-    world.harbour.yard.with(|c| c.vms.iter().map(|(name, vm)| (name.clone(), vm.host.clone())).collect())
+    world
+        .harbour
+        .yard
+        .with(|c| c.vms.iter().map(|(name, vm)| (name.clone(), vm.host.clone())).collect())
 }
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
@@ -38,16 +41,28 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     for job in found.iter().rev() {
         account.job(&detail(world, job.id).await?);
         account.line(format!("  effect   {}", show::effect(job)));
-        account.want(job.state == JobState::Succeeded, format!("job {} should have succeeded", job.id));
+        account.want(
+            job.state == JobState::Succeeded,
+            format!("job {} should have succeeded", job.id),
+        );
     }
-    let moved: Vec<_> = after.iter().filter(|(name, host)| before.get(*name) != Some(host)).collect();
-    moved.iter().for_each(|(name, host)| account.line(format!("  yard     {name} is on {host} now")));
+    let moved: Vec<_> =
+        after.iter().filter(|(name, host)| before.get(*name) != Some(host)).collect();
+    moved
+        .iter()
+        .for_each(|(name, host)| account.line(format!("  yard     {name} is on {host} now")));
     account.line(format!("  yard     {used:.0} GiB of {HOST} are in use"));
     let said = world.said_in(&["yard"]).into_iter().filter(|m| m.text.contains(HOST));
     said.for_each(|m| account.line(format!("  chat     in {}: {}", m.channel, m.text)));
-    account.want(found.len() == 2, format!("two guests should have been moved by two jobs, there are {}", found.len()));
+    account.want(
+        found.len() == 2,
+        format!("two guests should have been moved by two jobs, there are {}", found.len()),
+    );
     let names: Vec<&str> = moved.iter().map(|(name, _)| name.as_str()).collect();
-    account.want(names == ["quill-mail-1", "quill-report-2"], "the two smallest guests should have been moved");
+    account.want(
+        names == ["quill-mail-1", "quill-report-2"],
+        "the two smallest guests should have been moved",
+    );
     let off = moved.iter().all(|(name, _)| before.get(*name).is_some_and(|host| host == HOST));
     account.want(off, "no guest of another host should have been touched");
     let confirmed = found.first().is_some_and(|j| j.effect == Some(JobEffect::Confirmed));

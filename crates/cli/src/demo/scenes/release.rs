@@ -1,4 +1,5 @@
-//! A faulty release of the booking pages: somebody who gets a message decides by its link that it is taken back.
+//! A faulty release of the booking pages: somebody who gets a message decides by its link that it
+//! is taken back.
 
 use super::{Account, PATIENCE, detail, ended, jobs};
 use crate::{client::Client, demo::world::World, error::CliError, show};
@@ -15,7 +16,8 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let link = linked(world, SERVICE).await?;
     // Whoever reads the message has no token.
     let reader = Client::new(world.client.address().to_owned(), None)?;
-    let asked: DecisionContext = reader.post("/api/v1/decisions/link", &ByLink { link: link.clone() }).await?;
+    let asked: DecisionContext =
+        reader.post("/api/v1/decisions/link", &ByLink { link: link.clone() }).await?;
     let decision = TakeByLink {
         link,
         choice: "back".into(),
@@ -42,9 +44,13 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let said = world.said_in(&["booking"]);
     // The link is different each time.
     let short = |text: &str| text.split(" Decide within").next().unwrap_or_default().to_owned();
-    said.iter().for_each(|m| account.line(format!("  chat     in {}: {}", m.channel, short(&m.text))));
+    said.iter()
+        .for_each(|m| account.line(format!("  chat     in {}: {}", m.channel, short(&m.text))));
     account.want(runs == "5.1.3", "the version before should run again");
-    account.want(said.len() == 2, format!("the crew should have been asked and told, not {} times", said.len()));
+    account.want(
+        said.len() == 2,
+        format!("the crew should have been asked and told, not {} times", said.len()),
+    );
     Ok(account)
 }
 
@@ -62,7 +68,8 @@ async fn linked(world: &World, about: &str) -> Result<String, CliError> {
     let until = Instant::now() + PATIENCE;
     while Instant::now() < until {
         let said = world.said_in(&["booking"]);
-        let told = said.iter().rev().find(|m| m.text.contains(about) && m.text.contains("/decide#"));
+        let told =
+            said.iter().rev().find(|m| m.text.contains(about) && m.text.contains("/decide#"));
         if let Some((_, link)) = told.and_then(|m| m.text.split_once("/decide#")) {
             return Ok(link.trim().to_owned());
         }

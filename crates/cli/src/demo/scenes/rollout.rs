@@ -1,5 +1,6 @@
-//! New fares are turned on step by step, each time as somebody of the crew agrees by a button of the chat. They fail, and are
-//! switched off; mended they are turned on for all, and a further run has nothing to do.
+//! New fares are turned on step by step, each time as somebody of the crew agrees by a button of
+//! the chat. They fail, and are switched off; mended they are turned on for all, and a further run
+//! has nothing to do.
 
 use super::{Account, detail, launch, until_job, until_some};
 use crate::{demo::world::World, error::CliError, show};
@@ -18,7 +19,10 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     account.line(format!("  effect   {}", show::effect(&half.job)));
     let confirmed = half.job.effect == Some(JobEffect::Confirmed);
     account.want(confirmed, "the first step should have been taken, its effect confirmed");
-    account.want(share(world) == 50, format!("they should be on for half of the passengers, not for {}", share(world)));
+    account.want(
+        share(world) == 50,
+        format!("they should be on for half of the passengers, not for {}", share(world)),
+    );
 
     failing(world, 9);
     account.proved(world, "switch-off-feature", FEATURE, half.job.id).await?;
@@ -32,7 +36,8 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let nothing = raised(world, 50, false).await?;
     account.job(&nothing);
     account.line(format!("  told     {}", nothing.job.failure.clone().unwrap_or_default()));
-    let good = nothing.job.state == JobState::Succeeded && nothing.job.effect == Some(JobEffect::NotChecked);
+    let good = nothing.job.state == JobState::Succeeded
+        && nothing.job.effect == Some(JobEffect::NotChecked);
     account.want(good, "a run after the last should have had nothing to do");
     account.said(world, "booking", NAME);
     Ok(account)
@@ -46,7 +51,11 @@ async fn raised(world: &World, step: u8, asks: bool) -> Result<JobDetail, CliErr
         let question = until_some(|| question(world))
             .await
             .ok_or_else(|| CliError::Here("nobody was asked about the fares".into()))?;
-        world.harbour.chat.press(&question, "raise", "Maren of the booking crew").map_err(CliError::Here)?;
+        world
+            .harbour
+            .chat
+            .press(&question, "raise", "Maren of the booking crew")
+            .map_err(CliError::Here)?;
     }
     until_job(world, job, |job| job.finished_at.is_some()).await?;
     detail(world, job).await
@@ -64,5 +73,8 @@ fn share(world: &World) -> u8 {
 
 /// So many of a hundred requests with them fail.
 fn failing(world: &World, percent: u8) {
-    world.harbour.features.with(|all| all.get_mut(NAME).map(|feature| feature.failing_percent = percent));
+    world
+        .harbour
+        .features
+        .with(|all| all.get_mut(NAME).map(|feature| feature.failing_percent = percent));
 }

@@ -1,4 +1,5 @@
-//! What stands around nodes in production: a balancer before them, and an address of the database that leads elsewhere after a failover.
+//! What stands around nodes in production: a balancer before them, and an address of the database
+//! that leads elsewhere after a failover.
 
 use super::{block, folder, spawn, until};
 use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
@@ -24,13 +25,17 @@ impl Balancer {
     /// Before the nodes at these addresses; it sends to all of them.
     pub fn before(nodes: &[&str]) -> Self {
         let port = free_port().expect("a free port");
-        let server =
-            |(n, address): (usize, &&str)| format!("  server n{n} {} check\n", address.trim_start_matches("http://"));
+        let server = |(n, address): (usize, &&str)| {
+            format!("  server n{n} {} check\n", address.trim_start_matches("http://"))
+        };
         let servers: String = nodes.iter().enumerate().map(server).collect();
         let text = format!(
-            "global\n  maxconn 500\ndefaults\n  mode http\n  timeout connect 2s\n  timeout client 30s\n  timeout server 30s\n\
-            frontend front\n  bind 127.0.0.1:{port}\n  stats enable\n  stats uri /balancer\n  default_backend nodes\n\
-            backend nodes\n  balance roundrobin\n  option redispatch\n  option httpchk GET /readyz\n  http-check expect status 200\n\
+            "global\n  maxconn 500\ndefaults\n  mode http\n  timeout connect 2s\n  timeout client \
+            30s\n  timeout server 30s\n\
+            frontend front\n  bind 127.0.0.1:{port}\n  stats enable\n  stats uri /balancer\n  \
+            default_backend nodes\n\
+            backend nodes\n  balance roundrobin\n  option redispatch\n  option httpchk GET \
+            /readyz\n  http-check expect status 200\n\
             default-server inter 500ms fall 1 rise 1\n{servers}"
         );
         let text = text.replace("\ndefault-server", "\n  default-server");
@@ -38,7 +43,8 @@ impl Balancer {
         fs::write(&file, text).expect("writes");
         let mut command = Command::new("/usr/sbin/haproxy");
         command.arg("-db").arg("-f").arg(&file);
-        let running = spawn_supervised(&command, "TERM", Stdio::null(), Stdio::null()).expect("it starts");
+        let running =
+            spawn_supervised(&command, "TERM", Stdio::null(), Stdio::null()).expect("it starts");
         let balancer = Self { url: format!("http://127.0.0.1:{port}"), port, _running: running };
         balancer.sends_to(nodes.len());
         balancer
@@ -49,7 +55,10 @@ impl Balancer {
         let url = format!("http://127.0.0.1:{}/balancer;csv", self.port);
         until("the balancer to send to all nodes", || {
             let page = block(async { reqwest::get(&url).await.ok()?.text().await.ok() })?;
-            let up = page.lines().filter(|line| line.starts_with("nodes,n") && line.contains(",UP,")).count();
+            let up = page
+                .lines()
+                .filter(|line| line.starts_with("nodes,n") && line.contains(",UP,"))
+                .count();
             (up == nodes).then_some(())
         });
     }

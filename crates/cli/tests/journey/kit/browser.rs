@@ -20,7 +20,8 @@ fn driver() -> &'static str {
         let mut command = Command::new("chromedriver");
         command.arg("--port=0");
         let out = fs::File::create(&log).expect("a log");
-        let driver = spawn_supervised(&command, "KILL", out.into(), Stdio::null()).expect("chromedriver is installed");
+        let driver = spawn_supervised(&command, "KILL", out.into(), Stdio::null())
+            .expect("chromedriver is installed");
         let port = until("chromedriver's port", || {
             let said = fs::read_to_string(&log).ok()?;
             let rest = said.split("started successfully on port ").nth(1)?;
@@ -59,7 +60,8 @@ impl Browser {
             "--hide-scrollbars",
             "--force-prefers-reduced-motion",
             "--disable-features=OptimizationHints,MediaRouter,Translate,BackForwardCache,AutofillServerCommunication",
-            "--host-resolver-rules=MAP arvok.example 127.0.0.1 , MAP * ~NOTFOUND , EXCLUDE localhost , EXCLUDE 127.0.0.1",
+            "--host-resolver-rules=MAP arvok.example 127.0.0.1 , MAP * ~NOTFOUND , EXCLUDE \
+            localhost , EXCLUDE 127.0.0.1",
         ] {
             capabilities.add_arg(option).expect("an option");
         }
@@ -78,14 +80,21 @@ impl Browser {
         block(async {
             let field = self.driver.find(By::Id("token")).await.expect("a field for the token");
             field.send_keys(token).await.expect("typing");
-            self.driver.find(By::Css("button[type=submit]")).await.expect("a button").click().await.expect("a click");
+            self.driver
+                .find(By::Css("button[type=submit]"))
+                .await
+                .expect("a button")
+                .click()
+                .await
+                .expect("a click");
         });
     }
 
     /// Sets the size of the page itself.
     pub fn size(&self, width: u32, height: u32) {
         let tools = self.driver.cdp();
-        let metrics = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 600 });
+        let metrics = json!({ "width": width, "height": height, "deviceScaleFactor": 1,
+            "mobile": width < 600 });
         block(tools.send_raw("Emulation.setDeviceMetricsOverride", metrics)).expect("a size");
     }
 
@@ -93,7 +102,8 @@ impl Browser {
     pub fn theme(&self, dark: bool) {
         let theme = if dark { "dark" } else { "light" };
         self.run(&format!(
-            "localStorage.setItem('arvok-theme', '{theme}'); document.documentElement.dataset.theme = '{theme}';"
+            "localStorage.setItem('arvok-theme', '{theme}'); \
+            document.documentElement.dataset.theme = '{theme}';"
         ));
     }
 
@@ -102,7 +112,8 @@ impl Browser {
         block(self.driver.goto(format!("{}{path}", self.address))).expect("a page");
     }
 
-    /// Goes to a path of the console as from another machine: by a name that is not this one's, without TLS.
+    /// Goes to a path of the console as from another machine: by a name that is not this one's,
+    /// without TLS.
     pub fn go_from_afar(&self, path: &str) {
         let address = self.address.replace("127.0.0.1", "arvok.example");
         block(self.driver.goto(format!("{address}{path}"))).expect("a page");
@@ -138,7 +149,10 @@ impl Browser {
         let end = std::time::Instant::now() + std::time::Duration::from_secs(60);
         until(&format!("the page to show `{text}`"), || {
             let shown = self.text();
-            assert!(std::time::Instant::now() < end, "waited a minute for `{text}`; the page says: {shown}");
+            assert!(
+                std::time::Instant::now() < end,
+                "waited a minute for `{text}`; the page says: {shown}"
+            );
             shown.contains(text).then_some(())
         });
     }
@@ -146,19 +160,25 @@ impl Browser {
     /// Clicks the first link, button or choice that holds a text.
     pub fn click(&self, text: &str) {
         let clicked = format!(
-            "const e = [...document.querySelectorAll('a, button, label:has([type=radio])')].find(e => e.textContent.includes({}) && !e.disabled); e?.click(); return !!e",
+            "const e = [...document.querySelectorAll('a, button, label:has([type=radio])')].find(e \
+            => e.textContent.includes({}) && !e.disabled); e?.click(); return !!e",
             json!(text)
         );
-        until(&format!("something to click with `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));
+        until(&format!("something to click with `{text}`"), || {
+            (self.run(&clicked) == json!(true)).then_some(())
+        });
     }
 
     /// Clicks the last button that says exactly this.
     pub fn click_last(&self, text: &str) {
         let clicked = format!(
-            "const e = [...document.querySelectorAll('button')].findLast(e => e.textContent === {} && !e.disabled); e?.click(); return !!e",
+            "const e = [...document.querySelectorAll('button')].findLast(e => e.textContent === {} \
+            && !e.disabled); e?.click(); return !!e",
             json!(text)
         );
-        until(&format!("a button that says `{text}`"), || (self.run(&clicked) == json!(true)).then_some(()));
+        until(&format!("a button that says `{text}`"), || {
+            (self.run(&clicked) == json!(true)).then_some(())
+        });
     }
 
     /// Types at the beginning of a field.
@@ -184,20 +204,25 @@ impl Browser {
     /// Changes the text in the editor, and leaves the cursor behind the change.
     pub fn edit(&self, from: &str, to: &str) {
         let script = format!(
-            "const c = document.querySelector('.cm-content'); const view = (c?.cmTile ?? c?.cmView)?.view;
+            "const c = document.querySelector('.cm-content'); const view = (c?.cmTile ?? \
+            c?.cmView)?.view;
             if (!view) return false; const text = view.state.doc.toString(); const at = text.indexOf({0});
             if (at < 0) return false; view.focus(); view.dispatch({{ changes: {{ from: at, to: at + {0}.length, insert: {1} }},
             selection: {{ anchor: at + {1}.length }} }}); return true",
             json!(from),
             json!(to)
         );
-        until(&format!("the editor to hold `{from}`"), || (self.run(&script) == json!(true)).then_some(()));
+        until(&format!("the editor to hold `{from}`"), || {
+            (self.run(&script) == json!(true)).then_some(())
+        });
     }
 
     /// Asks the editor to complete the word before the cursor, again until it offers a text.
     pub fn offers(&self, text: &str) {
-        let offered = "return [...document.querySelectorAll('.cm-tooltip-autocomplete, .cm-completionInfo')].map(e => e.innerText).join('\\n')";
-        let close = "document.querySelector('.cm-content').dispatchEvent(new KeyboardEvent('keydown', { key: 'Escape', bubbles: true }))";
+        let offered = "return [...document.querySelectorAll('.cm-tooltip-autocomplete, \
+            .cm-completionInfo')].map(e => e.innerText).join('\\n')";
+        let close = "document.querySelector('.cm-content').dispatchEvent(new \
+            KeyboardEvent('keydown', { key: 'Escape', bubbles: true }))";
         until(&format!("the editor to offer `{text}`"), || {
             let shown = self.run(offered).as_str().unwrap_or_default().to_owned();
             if shown.contains(text) {
@@ -209,7 +234,9 @@ impl Browser {
                 let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
                 field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
             });
-            until("it to offer something", || (self.run(offered).as_str() != Some("")).then_some(()));
+            until("it to offer something", || {
+                (self.run(offered).as_str() != Some("")).then_some(())
+            });
             None
         });
         self.run(close);
@@ -258,8 +285,12 @@ impl Browser {
 
     /// Tells the browser in which zone it is.
     pub fn zone(&self, zone: &str) {
-        block(self.driver.cdp().send_raw("Emulation.setTimezoneOverride", json!({ "timezoneId": zone })))
-            .expect("a zone");
+        block(
+            self.driver
+                .cdp()
+                .send_raw("Emulation.setTimezoneOverride", json!({ "timezoneId": zone })),
+        )
+        .expect("a zone");
     }
 
     /// Runs a script.
@@ -270,7 +301,8 @@ impl Browser {
     /// Violations that axe-core finds on the page, one a line.
     pub fn violations(&self) -> Vec<String> {
         self.run(AXE);
-        let script = "const done = arguments[arguments.length - 1]; axe.run().then(r => done(r.violations.map(v =>
+        let script = "const done = arguments[arguments.length - 1]; axe.run().then(r => \
+            done(r.violations.map(v =>
             v.id + ': ' + v.help + ' at ' + v.nodes.slice(0, 3).map(n => n.target.join(' ')).join('; '))), e => done([String(e)]));";
         let found = block(self.driver.execute_async(script, vec![])).expect("axe runs");
         let lines = found.json().as_array().cloned().unwrap_or_default();

@@ -23,7 +23,11 @@ impl Said {
 /// Runs the command with an environment and an input.
 pub fn arvok(args: &[&str], environment: &[(&str, &str)], input: &str) -> Said {
     let mut command = Command::new(ARVOK);
-    command.args(args).env_remove("ARVOK_SERVER").env_remove("ARVOK_TOKEN").env("HOME", "/nonexistent");
+    command
+        .args(args)
+        .env_remove("ARVOK_SERVER")
+        .env_remove("ARVOK_TOKEN")
+        .env("HOME", "/nonexistent");
     command.env_remove("XDG_CONFIG_HOME").envs(environment.iter().copied());
     let mut child = command
         .stdin(Stdio::piped())

@@ -29,17 +29,27 @@ fn described<'a>(paths: &'a Map<String, Value>, path: &str) -> Option<(&'a str, 
     let parts: Vec<&str> = path.trim_end_matches('/').split('/').collect();
     let fits = |template: &str| {
         let wanted: Vec<&str> = template.split('/').collect();
-        wanted.len() == parts.len() && wanted.iter().zip(&parts).all(|(w, p)| w.starts_with('{') || w == p)
+        wanted.len() == parts.len()
+            && wanted.iter().zip(&parts).all(|(w, p)| w.starts_with('{') || w == p)
     };
     let mut found: Vec<_> = paths.iter().filter(|(template, _)| fits(template)).collect();
     found.sort_by_key(|(template, _)| template.matches('{').count());
     found.first().map(|(template, item)| (template.as_str(), *item))
 }
 
-/// Complains about an answer that is not as described. Paths that are not the API's are passed over.
-pub fn holds(method: &Method, path: &str, status: u16, headers: &reqwest::header::HeaderMap, body: &Value) {
+/// Complains about an answer that is not as described. Paths that are not the API's are passed
+/// over.
+pub fn holds(
+    method: &Method,
+    path: &str,
+    status: u16,
+    headers: &reqwest::header::HeaderMap,
+    body: &Value,
+) {
     let contract = contract();
-    let Some((template, item)) = contract.api["paths"].as_object().and_then(|paths| described(paths, path)) else {
+    let Some((template, item)) =
+        contract.api["paths"].as_object().and_then(|paths| described(paths, path))
+    else {
         return;
     };
     let Some(operation) = item.get(method.as_str().to_lowercase()) else { return };
@@ -48,7 +58,10 @@ pub fn holds(method: &Method, path: &str, status: u16, headers: &reqwest::header
         panic!("the API's description does not know the answer {name}: {body}");
     };
     let Some(content) = response.get("content").and_then(Value::as_object) else {
-        assert!(body.as_str() == Some(""), "{name} is described without a body, and has one: {body}");
+        assert!(
+            body.as_str() == Some(""),
+            "{name} is described without a body, and has one: {body}"
+        );
         return;
     };
     let media = headers.get(CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
@@ -59,7 +72,8 @@ pub fn holds(method: &Method, path: &str, status: u16, headers: &reqwest::header
     if !media.ends_with("json") {
         return;
     }
-    let mut validators = contract.validators.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let mut validators =
+        contract.validators.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
     let validator = *validators.entry(format!("{name} {media}")).or_insert_with(|| {
         let mut schema = described["schema"].clone();
         schema["components"] = json!({ "schemas": contract.api["components"]["schemas"] });
@@ -67,6 +81,7 @@ pub fn holds(method: &Method, path: &str, status: u16, headers: &reqwest::header
         Box::leak(Box::new(made))
     });
     drop(validators);
-    let wrong: Vec<String> = validator.iter_errors(body).map(|e| format!("{}: {e}", e.instance_path())).collect();
+    let wrong: Vec<String> =
+        validator.iter_errors(body).map(|e| format!("{}: {e}", e.instance_path())).collect();
     assert!(wrong.is_empty(), "{name} is not as described:\n{}\n{body:#}", wrong.join("\n"));
 }

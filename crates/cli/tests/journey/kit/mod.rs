@@ -42,7 +42,9 @@ pub fn block<T>(work: impl Future<Output = T>) -> T {
 }
 
 /// Starts asynchronous work beside an ordinary test.
-pub fn spawn<T: Send + 'static>(work: impl Future<Output = T> + Send + 'static) -> tokio::task::JoinHandle<T> {
+pub fn spawn<T: Send + 'static>(
+    work: impl Future<Output = T> + Send + 'static,
+) -> tokio::task::JoinHandle<T> {
     runtime().spawn(work)
 }
 
@@ -55,7 +57,8 @@ pub fn asked(name: &str, otherwise: usize) -> usize {
 pub fn folder(name: &str) -> PathBuf {
     static COUNT: AtomicUsize = AtomicUsize::new(0);
     let n = COUNT.fetch_add(1, Ordering::Relaxed);
-    let path = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join(format!("{}-{n}-{name}", std::process::id()));
+    let path = PathBuf::from(env!("CARGO_TARGET_TMPDIR"))
+        .join(format!("{}-{n}-{name}", std::process::id()));
     std::fs::create_dir_all(&path).expect("a folder");
     path
 }
@@ -78,7 +81,9 @@ pub fn outage(url: &str, length: Duration) {
     let name = url.rsplit('/').next().expect("a name");
     let records = Records::open(&scratch().cluster().url("postgres"));
     records.run(&format!("ALTER DATABASE {name} ALLOW_CONNECTIONS false"));
-    let cut = format!("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'");
+    let cut = format!(
+        "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'"
+    );
     records.rows(&cut);
     std::thread::park_timeout(length);
     records.run(&format!("ALTER DATABASE {name} ALLOW_CONNECTIONS true"));
@@ -88,9 +93,15 @@ pub fn outage(url: &str, length: Duration) {
 pub fn only_reads(url: &str, only: bool) {
     let name = url.rsplit('/').next().expect("a name");
     let records = Records::open(&scratch().cluster().url("postgres"));
-    let what = if only { "SET default_transaction_read_only = on" } else { "RESET default_transaction_read_only" };
+    let what = if only {
+        "SET default_transaction_read_only = on"
+    } else {
+        "RESET default_transaction_read_only"
+    };
     records.run(&format!("ALTER DATABASE {name} {what}"));
-    records.rows(&format!("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'"));
+    records.rows(&format!(
+        "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = '{name}'"
+    ));
 }
 
 /// Asks again and again until there is an answer; says what was awaited if none comes.
@@ -110,7 +121,10 @@ pub fn answers_with(status: &str, page: &str) -> String {
     use std::io::{Read, Write};
     let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
     let address = format!("http://{}", listener.local_addr().expect("an address"));
-    let answer = format!("HTTP/1.1 {status}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{page}", page.len());
+    let answer = format!(
+        "HTTP/1.1 {status}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{page}",
+        page.len()
+    );
     std::thread::spawn(move || {
         for mut line in listener.incoming().take(20).flatten() {
             let _ = line.read(&mut [0; 8_192]);

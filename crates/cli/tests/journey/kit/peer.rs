@@ -68,11 +68,15 @@ impl Peer {
     /// Definitions that call it once for each job, with a given patience for repeating.
     pub fn definitions(&self, repeat: &str) -> String {
         format!(
-            "connector: peer\noperations:\n  peer.tell:\n    takes: {{ what: {{ type: string }} }}\n    \
-             request: {{ method: POST, path: /tell, body: {{ what: \"${{give.what}}\" }} }}\n    repeat: {repeat}\n---\n\
+            "connector: peer\noperations:\n  peer.tell:\n    takes: {{ what: {{ type: string }} \
+            }}\n    \
+             request: {{ method: POST, path: /tell, body: {{ what: \"${{give.what}}\" }} }}\n    \
+             repeat: {repeat}\n---\n\
              connection: peer\nconnector: peer\nbase: \"{}\"\ntimeout: 60s\n---\n\
-             runbook: tell\ninputs: {{ what: {{ type: string }} }}\ntarget: ${{inputs.what}}\nsteps:\n  \
-             - {{ id: tell, call: peer.tell, via: peer, give: {{ what: \"${{inputs.what}}\" }}, retry: {{ times: 20, wait: 200ms }} }}\n---\n\
+             runbook: tell\ninputs: {{ what: {{ type: string }} }}\ntarget: \
+             ${{inputs.what}}\nsteps:\n  \
+             - {{ id: tell, call: peer.tell, via: peer, give: {{ what: \"${{inputs.what}}\" }}, \
+             retry: {{ times: 20, wait: 200ms }} }}\n---\n\
              rule: tell\nstance: act\nlisten: {{ kinds: test.tell }}\n\
              dispatch: {{ runbook: tell, inputs: {{ what: \"${{alert.resource}}\" }} }}\n",
             self.url
@@ -91,14 +95,20 @@ fn locked(told: &Mutex<Vec<Told>>) -> MutexGuard<'_, Vec<Told>> {
 }
 
 /// Requests of a connection, one after the other.
-async fn serve(stream: TcpStream, told: Arc<Mutex<Vec<Told>>>, delay: Arc<AtomicU64>, out: Arc<AtomicU64>) {
+async fn serve(
+    stream: TcpStream,
+    told: Arc<Mutex<Vec<Told>>>,
+    delay: Arc<AtomicU64>,
+    out: Arc<AtomicU64>,
+) {
     let mut stream = BufStream::new(stream);
     while let Some((key, body)) = read(&mut stream).await {
         let at_once = out.fetch_add(1, Ordering::SeqCst) + 1;
         locked(&told).push(Told { key, body, at: Instant::now(), at_once });
         tokio::time::sleep(Duration::from_millis(delay.load(Ordering::Relaxed))).await;
         out.fetch_sub(1, Ordering::SeqCst);
-        let answer = "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: 2\r\n\r\n{}";
+        let answer =
+            "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: 2\r\n\r\n{}";
         if stream.write_all(answer.as_bytes()).await.is_err() || stream.flush().await.is_err() {
             return;
         }

@@ -21,9 +21,13 @@ impl Records {
     /// The rows of a query, each as JSON.
     pub fn rows(&self, sql: &str) -> Vec<Value> {
         let sql = format!("SELECT to_jsonb(q)::text AS row FROM ({sql}) q");
-        let rows = block(self.0.query_all_raw(Statement::from_string(DbBackend::Postgres, sql.clone()))).expect(&sql);
+        let rows =
+            block(self.0.query_all_raw(Statement::from_string(DbBackend::Postgres, sql.clone())))
+                .expect(&sql);
         rows.iter()
-            .map(|r| serde_json::from_str(&r.try_get::<String>("", "row").expect("a row")).expect("JSON"))
+            .map(|r| {
+                serde_json::from_str(&r.try_get::<String>("", "row").expect("a row")).expect("JSON")
+            })
             .collect()
     }
 }

@@ -55,16 +55,26 @@ impl Stage {
     pub fn over(database: String) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
-        let pace = Pace { tick: Duration::from_millis(50), seconds_a_tick: 15.0, takes: Duration::from_millis(300) };
+        let pace = Pace {
+            tick: Duration::from_millis(50),
+            seconds_a_tick: 15.0,
+            takes: Duration::from_millis(300),
+        };
         let token = |what: &str| format!("{what}-token");
-        let harbour = block(async { Harbour::start(&address, pace, token, BOARD_KEY) }).expect("a harbour");
+        let harbour =
+            block(async { Harbour::start(&address, pace, token, BOARD_KEY) }).expect("a harbour");
         // A line kept open may be closed by the node at the very moment of a request.
-        let http = arvok_connect::http_client().pool_max_idle_per_host(0).build().expect("a client");
+        let http =
+            arvok_connect::http_client().pool_max_idle_per_host(0).build().expect("a client");
         let data = folder("node");
         let harbour = Arc::new(harbour);
-        let mut stage = Self { harbour, token: String::new(), address, data, database, node: None, http };
+        let mut stage =
+            Self { harbour, token: String::new(), address, data, database, node: None, http };
         stage.start_node();
-        stage.token = fs::read_to_string(stage.data.join("admin.token")).expect("a first token").trim().to_owned();
+        stage.token = fs::read_to_string(stage.data.join("admin.token"))
+            .expect("a first token")
+            .trim()
+            .to_owned();
         for (name, value, place) in stage.harbour.secrets() {
             stage.secret(name, value, &[place]);
         }
@@ -77,7 +87,9 @@ impl Stage {
         until("the node to answer", || {
             let running = self.node.as_mut().is_some_and(SupervisedChild::is_running);
             assert!(running, "the node ended: {}", self.log());
-            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+            block(self.http.get(format!("{}/readyz", self.address)).send())
+                .ok()
+                .filter(|r| r.status().is_success())
         });
     }
 
@@ -86,7 +98,8 @@ impl Stage {
         drop(self.node.take());
         self.start_node_with(options);
         self.until_ready();
-        self.token = fs::read_to_string(self.data.join("admin.token")).expect("a token").trim().to_owned();
+        self.token =
+            fs::read_to_string(self.data.join("admin.token")).expect("a token").trim().to_owned();
     }
 
     /// Another node over the same database with this key, or with none; it is not waited for.
@@ -101,8 +114,8 @@ impl Stage {
         other
     }
 
-    /// A node over what a backup of this one's database holds, made and read back by PostgreSQL's own programs; without the key if there
-    /// is none.
+    /// A node over what a backup of this one's database holds, made and read back by PostgreSQL's
+    /// own programs; without the key if there is none.
     pub fn restored(&self, has_key: bool, options: &[&str]) -> Self {
         let (to, dump) = (database(), self.data.join("arvok.dump"));
         let file = dump.to_str().expect("a path");
@@ -115,7 +128,8 @@ impl Stage {
         run("pg_restore", &["--no-owner", "--dbname", &to, file]);
         let data = folder("restored");
         if has_key {
-            fs::copy(self.data.join("secrets.key"), data.join("secrets.key")).expect("the same key");
+            fs::copy(self.data.join("secrets.key"), data.join("secrets.key"))
+                .expect("the same key");
         }
         let mut other = self.beside(data, to);
         other.start_node_with(options);
@@ -125,7 +139,9 @@ impl Stage {
 
     /// Waits until the node answers at all.
     fn until_it_answers(&self) {
-        until("the node to answer", || block(self.http.get(format!("{}/healthz", self.address)).send()).ok());
+        until("the node to answer", || {
+            block(self.http.get(format!("{}/healthz", self.address)).send()).ok()
+        });
     }
 
     /// Another node that is not started yet, with the same stand-ins around it.
@@ -144,13 +160,18 @@ impl Stage {
     /// Waits until the node answers that it is ready.
     pub fn until_ready(&self) {
         until("the node to be ready", || {
-            block(self.http.get(format!("{}/readyz", self.address)).send()).ok().filter(|r| r.status().is_success())
+            block(self.http.get(format!("{}/readyz", self.address)).send())
+                .ok()
+                .filter(|r| r.status().is_success())
         });
     }
 
     /// The variables by which a command on the node's machine finds its settings.
     pub fn settings(&self) -> Vec<(&str, &str)> {
-        vec![("ARVOK_DATABASE", &self.database), ("ARVOK_DATA", self.data.to_str().expect("a path"))]
+        vec![
+            ("ARVOK_DATABASE", &self.database),
+            ("ARVOK_DATA", self.data.to_str().expect("a path")),
+        ]
     }
 
     /// Whether the node's data folder has a file.
@@ -165,7 +186,10 @@ impl Stage {
         drop(reader);
         let mut command = self.command(&[]);
         command.env("ARVOK_LOG", "info");
-        self.node = Some(spawn_supervised(&command, "KILL", Stdio::null(), writer.into()).expect("the node starts"));
+        self.node = Some(
+            spawn_supervised(&command, "KILL", Stdio::null(), writer.into())
+                .expect("the node starts"),
+        );
         self.until_ready();
     }
 
@@ -200,8 +224,14 @@ impl Stage {
 
     /// Starts the node's process, which writes its log into the folder.
     fn spawn(&mut self, command: &Command) {
-        let log = fs::OpenOptions::new().create(true).append(true).open(self.data.join("log")).expect("a log");
-        self.node = Some(spawn_supervised(command, "KILL", Stdio::null(), log.into()).expect("the node starts"));
+        let log = fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(self.data.join("log"))
+            .expect("a log");
+        self.node = Some(
+            spawn_supervised(command, "KILL", Stdio::null(), log.into()).expect("the node starts"),
+        );
     }
 
     fn command(&self, options: &[&str]) -> Command {
@@ -215,7 +245,11 @@ impl Stage {
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
             .env("ARVOK_DRAIN", "0s")
             .env("ARVOK_LOG", "warn")
-            .envs(self.harbour.settings().map(|(name, url)| (format!("ARVOK_SETTING_{}", upper(name)), url)));
+            .envs(
+                self.harbour
+                    .settings()
+                    .map(|(name, url)| (format!("ARVOK_SETTING_{}", upper(name)), url)),
+            );
         command
     }
 
@@ -269,7 +303,8 @@ impl Stage {
 
     /// The command with more of an environment and an input.
     pub fn arvok_with(&self, args: &[&str], environment: &[(&str, &str)], input: &str) -> Said {
-        let mut all = vec![("ARVOK_SERVER", self.address.as_str()), ("ARVOK_TOKEN", self.token.as_str())];
+        let mut all =
+            vec![("ARVOK_SERVER", self.address.as_str()), ("ARVOK_TOKEN", self.token.as_str())];
         all.extend(environment);
         arvok(args, &all, input)
     }
@@ -280,8 +315,15 @@ impl Stage {
     }
 
     /// The API with any token.
-    pub fn call_as(&self, token: &str, method: Method, path: &str, body: Option<&Value>) -> (u16, Value) {
-        let request = self.http.request(method, format!("{}{path}", self.address)).bearer_auth(token);
+    pub fn call_as(
+        &self,
+        token: &str,
+        method: Method,
+        path: &str,
+        body: Option<&Value>,
+    ) -> (u16, Value) {
+        let request =
+            self.http.request(method, format!("{}{path}", self.address)).bearer_auth(token);
         let request = match body {
             Some(body) => request.json(body),
             None => request,
@@ -304,7 +346,8 @@ impl Stage {
     /// Sets a secret that may go to these places.
     pub fn secret(&self, name: &str, value: &str, places: &[&str]) {
         let body = json!({ "value": value, "allowed": places });
-        let (status, said) = self.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body));
+        let (status, said) =
+            self.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&body));
         assert_eq!(status, 204, "{said}");
     }
 
@@ -330,7 +373,10 @@ impl Stage {
     /// Rehearses, and gives the result at the end of the stream.
     pub fn rehearse(&self, body: &Value) -> Value {
         let text = block(async {
-            let request = self.request(Method::POST, "/api/v1/rehearsals").bearer_auth(&self.token).json(body);
+            let request = self
+                .request(Method::POST, "/api/v1/rehearsals")
+                .bearer_auth(&self.token)
+                .json(body);
             request.send().await.expect("an answer").text().await.expect("a text")
         });
         let last = text.trim_end().lines().last().expect("a line");

@@ -35,9 +35,19 @@ fn a_whole_set_is_good_and_counts_its_versions() {
     assert_eq!(first.problems, []);
     let published = Catalog::new(first.entries);
     let changed = GOOD.replace("target: ${inputs.vm}", "target: vm/${inputs.vm}");
-    let second = check_files([("all.yaml", changed.as_str())], &[], &published, &Observed::default());
+    let second =
+        check_files([("all.yaml", changed.as_str())], &[], &published, &Observed::default());
     let versions: Vec<_> = second.entries.iter().map(|e| (e.name.as_str(), e.version)).collect();
-    assert_eq!(versions, [("yard-hypervisor", 1), ("yard", 1), ("yard-hypervisor", 1), ("look", 2), ("look-at-it", 1)]);
+    assert_eq!(
+        versions,
+        [
+            ("yard-hypervisor", 1),
+            ("yard", 1),
+            ("yard-hypervisor", 1),
+            ("look", 2),
+            ("look-at-it", 1)
+        ]
+    );
 }
 
 #[test]
@@ -74,7 +84,8 @@ fn what_is_named_must_exist_and_fit() {
     "#);
 }
 
-const NOTE: &str = "runbook: note\ninputs: { what: { default: null } }\ntarget: group/all\nsteps: [{ id: fine, require: 'true' }]\n---\n";
+const NOTE: &str = "runbook: note\ninputs: { what: { default: null } }\ntarget: group/all\nsteps: \
+    [{ id: fine, require: 'true' }]\n---\n";
 
 fn checked(rules: &str, seen: &Observed) -> String {
     let text = format!("{NOTE}{rules}");
@@ -85,9 +96,12 @@ fn checked(rules: &str, seen: &Observed) -> String {
 
 #[test]
 fn an_example_that_does_not_hold_tells_the_story() {
-    let rule = "rule: late\nlisten: { kinds: disk.usage, resource: vm/a }\nsettle: { still: 5m }\ndispatch: { runbook: note, inputs: { what: \"${alert.value}\" } }\n\
-        examples:\n  - given: [{ at: 0s, value: 91 }, { at: 2m, value: 92 }]\n    expect: [{ at: 0s, verdict: dispatched }]\n\
-        \x20 - given: [{ at: 0s, value: 91 }]\n    expect: [{ at: 5m, verdict: dispatched, inputs: { what: 90 } }]\n\
+    let rule = "rule: late\nlisten: { kinds: disk.usage, resource: vm/a }\nsettle: { still: 5m \
+        }\ndispatch: { runbook: note, inputs: { what: \"${alert.value}\" } }\n\
+        examples:\n  - given: [{ at: 0s, value: 91 }, { at: 2m, value: 92 }]\n    expect: [{ at: \
+        0s, verdict: dispatched }]\n\
+        \x20 - given: [{ at: 0s, value: 91 }]\n    expect: [{ at: 5m, verdict: dispatched, inputs: \
+        { what: 90 } }]\n\
         \x20 - given: [{ at: 0s, value: 91 }, { at: 6m, value: 91 }]\n    expect: []\n\
         \x20 - given: [{ at: 0s, value: high }]\n    expect: []\n";
     insta::assert_snapshot!(checked(rule, &Observed::default()), @"
@@ -123,12 +137,18 @@ fn warnings_point_at_what_is_most_likely_not_meant() {
         repeats: vec![("yard".to_owned(), "disk.usage".to_owned(), crate::Period::from_secs(3600))],
         ..Observed::default()
     };
-    let rules = "rule: never\nlisten: { kinds: disk.usage, where: \"alert.kind == 'disk.full' && alert.value > 1\" }\ndispatch: { runbook: note }\n---\n\
-        rule: narrow\nlisten: { where: alert.value > 5 && alert.value < 3 }\ndispatch: { runbook: note }\n---\n\
-        rule: short\nlisten: { kinds: disk.usage, resource: [vm/quil-1, \"vm/*\"] }\nsettle: { rest: 10m }\ndispatch: { runbook: note }\n---\n\
-        rule: shouts\nlisten: { kinds: other, labels: { tier: Gold } }\ndispatch: { runbook: note }\n---\n\
-        rule: rival\nlisten: { kinds: disk.usage, resource: vm/brack-*, where: alert.labels.tier == 'GOLD' }\ndispatch: { runbook: note }\n---\n\
-        rule: waits\nlisten: { resource: vm/quill-1, kinds: beat }\nsettle: { missing: 1h }\ndispatch: { runbook: note }\n";
+    let rules = "rule: never\nlisten: { kinds: disk.usage, where: \"alert.kind == 'disk.full' && \
+        alert.value > 1\" }\ndispatch: { runbook: note }\n---\n\
+        rule: narrow\nlisten: { where: alert.value > 5 && alert.value < 3 }\ndispatch: { runbook: \
+        note }\n---\n\
+        rule: short\nlisten: { kinds: disk.usage, resource: [vm/quil-1, \"vm/*\"] }\nsettle: { \
+        rest: 10m }\ndispatch: { runbook: note }\n---\n\
+        rule: shouts\nlisten: { kinds: other, labels: { tier: Gold } }\ndispatch: { runbook: note \
+        }\n---\n\
+        rule: rival\nlisten: { kinds: disk.usage, resource: vm/brack-*, where: alert.labels.tier \
+        == 'GOLD' }\ndispatch: { runbook: note }\n---\n\
+        rule: waits\nlisten: { resource: vm/quill-1, kinds: beat }\nsettle: { missing: 1h \
+        }\ndispatch: { runbook: note }\n";
     insta::assert_snapshot!(checked(rules, &seen), @r#"
     all.yaml:7:37: warning (never-matches): the rule can never match: nothing meets all that is demanded of `alert.kind`
         7 | listen: { kinds: disk.usage, where: "alert.kind == 'disk.full' && alert.value > 1" }
@@ -162,10 +182,15 @@ fn warnings_point_at_what_is_most_likely_not_meant() {
 
 #[test]
 fn a_rule_far_from_another_is_no_rival() {
-    let rules = "rule: one\nlisten: { kinds: disk.usage, resource: \"vm/*-booking-*\" }\ndispatch: { runbook: note }\n---\n\
-        rule: two\nlisten: { kinds: disk.usage, resource: \"vm/*-kiosk-*\" }\ndispatch: { runbook: note }\n";
+    let rules = "rule: one\nlisten: { kinds: disk.usage, resource: \"vm/*-booking-*\" }\ndispatch: \
+        { runbook: note }\n---\n\
+        rule: two\nlisten: { kinds: disk.usage, resource: \"vm/*-kiosk-*\" }\ndispatch: { runbook: \
+        note }\n";
     assert_eq!(checked(rules, &Observed::default()), "");
-    let known = Observed { resources: ["vm/quill-booking-kiosk-1".to_owned()].into(), ..Observed::default() };
+    let known = Observed {
+        resources: ["vm/quill-booking-kiosk-1".to_owned()].into(),
+        ..Observed::default()
+    };
     assert!(checked(rules, &known).contains("same-runbook"));
 }
 
@@ -175,29 +200,40 @@ fn catalog(text: &str) -> Catalog {
     Catalog::new(checked.entries)
 }
 
-const PAIR: &str = "runbook: note\ninputs: { vm: { type: string }, size: { type: integer } }\ntarget: ${inputs.vm}\n\
+const PAIR: &str = "runbook: note\ninputs: { vm: { type: string }, size: { type: integer } \
+    }\ntarget: ${inputs.vm}\n\
     steps: [ { id: seen, require: 'true' } ]\n---\n\
-    rule: noting\nlisten: { kinds: a.b }\ndispatch: { runbook: note, inputs: { vm: '${alert.resource}', size: 4 } }\n";
+    rule: noting\nlisten: { kinds: a.b }\ndispatch: { runbook: note, inputs: { vm: \
+    '${alert.resource}', size: 4 } }\n";
 
 #[test]
 fn what_would_stand_after_a_publication_is_checked_whole() {
     let published = catalog(PAIR);
-    let narrower = "runbook: note\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: [ { id: seen, require: 'true' } ]\n";
-    let said: Vec<String> = check_files([("note.yaml", narrower)], &[], &published, &Observed::default())
-        .problems
-        .into_iter()
-        .map(|p| p.message)
-        .collect();
+    let narrower = "runbook: note\ninputs: { vm: { type: string } }\ntarget: ${inputs.vm}\nsteps: \
+        [ { id: seen, require: 'true' } ]\n";
+    let said: Vec<String> =
+        check_files([("note.yaml", narrower)], &[], &published, &Observed::default())
+            .problems
+            .into_iter()
+            .map(|p| p.message)
+            .collect();
     assert_eq!(said.len(), 1, "{said:?}");
-    assert!(said[0].contains("size") && said[0].ends_with("rule `noting` stands so in what is published"), "{said:?}");
+    assert!(
+        said[0].contains("size")
+            && said[0].ends_with("rule `noting` stands so in what is published"),
+        "{said:?}"
+    );
 }
 
 #[test]
 fn what_others_need_cannot_be_withdrawn() {
     let published = catalog(PAIR);
     let note = [(Kind::Runbook, "note".to_owned())];
-    let said: Vec<String> =
-        check_files([], &note, &published, &Observed::default()).problems.into_iter().map(|p| p.message).collect();
+    let said: Vec<String> = check_files([], &note, &published, &Observed::default())
+        .problems
+        .into_iter()
+        .map(|p| p.message)
+        .collect();
     assert_eq!(said, ["there is no runbook `note`; rule `noting` stands so in what is published"]);
     let both = [note[0].clone(), (Kind::Rule, "noting".to_owned())];
     assert_eq!(check_files([], &both, &published, &Observed::default()).problems, []);
@@ -210,7 +246,8 @@ fn what_others_need_cannot_be_withdrawn() {
 fn a_secret_goes_only_where_it_may() {
     let connection = |name: &str, credential: &str| {
         format!(
-            "connector: peer\noperations: {{}}\n---\nconnection: {name}\nconnector: peer\nbase: http://127.0.0.1:1\ncredential: {{ bearer: \"{credential}\" }}\n"
+            "connector: peer\noperations: {{}}\n---\nconnection: {name}\nconnector: peer\nbase: \
+            http://127.0.0.1:1\ncredential: {{ bearer: \"{credential}\" }}\n"
         )
     };
     let secrets = [("yard-office".to_owned(), ["connection/yard".to_owned()].into())];
@@ -223,14 +260,19 @@ fn a_secret_goes_only_where_it_may() {
     assert_eq!(said("yard", "${secret('yard-office')}"), "");
     assert_eq!(
         said("elsewhere", "${secret('yard-office')}"),
-        "secret `yard-office` may not be used here; an admin sets it with `arvok secret set yard-office --for connection/elsewhere`"
+        "secret `yard-office` may not be used here; an admin sets it with `arvok secret set \
+        yard-office --for connection/elsewhere`"
     );
     assert_eq!(
         said("yard", "${secret('yard-ofice')}"),
-        "there is no secret `yard-ofice` (did you mean `yard-office`?); an admin sets it with `arvok secret set yard-ofice --for connection/yard`"
+        "there is no secret `yard-ofice` (did you mean `yard-office`?); an admin sets it with \
+        `arvok secret set yard-ofice --for connection/yard`"
     );
     assert!(said("yard", "sesame").starts_with("a credential is not written out"));
-    assert!(said("yard", "${secret('yard-' + 'office')}").starts_with("the name of a secret is written out"));
+    assert!(
+        said("yard", "${secret('yard-' + 'office')}")
+            .starts_with("the name of a secret is written out")
+    );
 }
 
 #[test]
@@ -238,7 +280,8 @@ fn what_is_written_out_must_fit_the_schema_it_goes_to() {
     let bad = GOOD
         .replace(
             "inputs: { vm: { type: string } }\ntarget",
-            "inputs: { vm: { type: string }, step: { type: integer, maximum: 16, default: 4 } }\ntarget",
+            "inputs: { vm: { type: string }, step: { type: integer, maximum: 16, default: 4 } \
+            }\ntarget",
         )
         .replace("vm: \"${alert.resource}\"", "vm: \"${alert.resource}\", step: 400")
         .replace("give: { vm: \"${inputs.vm}\" }", "give: { vm: 5 }");
@@ -263,13 +306,22 @@ fn what_is_written_out_must_fit_the_schema_it_goes_to() {
 
 #[test]
 fn an_example_fails_where_live_would_refuse_the_job_and_says_why_nothing_matches() {
-    let with = |rule: &str| GOOD.replace("rule: look-at-it\n", &format!("rule: look-at-it\n{rule}"));
+    let with =
+        |rule: &str| GOOD.replace("rule: look-at-it\n", &format!("rule: look-at-it\n{rule}"));
     let refused = with(
-        "examples: [{ given: [{ at: 0s, kind: a, resource: vm/a }], expect: [{ at: 0s, verdict: dispatched }] }]\n",
+        "examples: [{ given: [{ at: 0s, kind: a, resource: vm/a }], expect: [{ at: 0s, verdict: \
+        dispatched }] }]\n",
     )
     .replace("target: ${inputs.vm}", "target: ${inputs.vm.replace('/', '')}");
-    let unmatched = with("examples: [{ given: [{ at: 0s, kind: a, resource: vm/a, severity: minor }], expect: [{ at: 0s, verdict: dispatched }] }]\n")
-        .replace("listen: { sources: yard-hypervisor }", "listen: { sources: yard-hypervisor, severity: major.., where: alert.value > 80 }");
+    let unmatched = with(
+        "examples: [{ given: [{ at: 0s, kind: a, resource: vm/a, severity: minor \
+        }], expect: [{ at: 0s, verdict: dispatched }] }]\n",
+    )
+    .replace(
+        "listen: { sources: yard-hypervisor }",
+        "listen: { sources: yard-hypervisor, \
+            severity: major.., where: alert.value > 80 }",
+    );
     insta::assert_snapshot!([problems(&refused), problems(&unmatched)].join("\n\n"), @r#"
     all.yaml:19:69: example: the job of look at 0s would be refused: target: `vma` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
                 0s  dispatched first alert of its episode: look dispatched as job 1
@@ -291,7 +343,8 @@ fn patterns_that_are_none_here_and_names_without_a_class_are_warned_of() {
         "listen: { sources: yard-hypervisor }",
         "listen: { sources: yard-hypervisor, resource: ['router/[ab]*', tern-1, 'vm/**'] }",
     );
-    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+    let checked =
+        check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
     let said: Vec<String> = checked.warnings.iter().map(ToString::to_string).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     all.yaml:19:48: warning (no-glob): `router/[ab]*` has signs that mean themselves here: only `*`, `**` and `?` are wildcards; write a list of globs, or `matches` in `where`
@@ -306,10 +359,13 @@ fn patterns_that_are_none_here_and_names_without_a_class_are_warned_of() {
 #[test]
 fn written_integers_of_which_a_division_cuts_something_off_are_told() {
     let text = "rule: short\nlisten: { where: alert.value > 39 / 40 }\n\
-        dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: '${1 / 3}s' }\n---\n\
-        rule: known\nlisten: { where: alert.value > 39 / 40, kinds: b }\ndispatch: { runbook: note, inputs: { what: a } }\n\
+        dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: \
+        '${1 / 3}s' }\n---\n\
+        rule: known\nlisten: { where: alert.value > 39 / 40, kinds: b }\ndispatch: { runbook: \
+        note, inputs: { what: a } }\n\
         knowingly: { cut-off: the desk counts whole ones, same-runbook: yes }\n---\n\
-        runbook: note\ninputs: { what: {} }\ntarget: vm/a\nsteps:\n  - { id: a, set: { of: '${3 / 4} of ${1.0 / 4}' } }\n";
+        runbook: note\ninputs: { what: {} }\ntarget: vm/a\nsteps:\n  - { id: a, set: { of: \
+        '${3 / 4} of ${1.0 / 4}' } }\n";
     let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Observed::default());
     assert_eq!(checked.problems, []);
     let told = checked.warnings.iter().filter(|w| w.warning.as_deref() == Some("cut-off"));

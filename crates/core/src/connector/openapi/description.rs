@@ -29,7 +29,9 @@ impl Description {
     pub fn of(document: Value) -> Result<Self, ImportError> {
         match document["openapi"].as_str() {
             Some(version) if version.starts_with("3.0") || version.starts_with("3.1") => {}
-            Some(version) => return Err(ImportError::Other(format!("its version is {}", cut(version, 20)))),
+            Some(version) => {
+                return Err(ImportError::Other(format!("its version is {}", cut(version, 20))));
+            }
             None if document.get("swagger").is_some() => {
                 return Err(ImportError::Other("it is of version 2; bring it to 3 first".into()));
             }
@@ -67,8 +69,12 @@ impl Description {
 
     /// A name made of the title.
     pub fn name(&self) -> String {
-        let plain: String =
-            self.title().to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+        let plain: String = self
+            .title()
+            .to_lowercase()
+            .chars()
+            .map(|c| if c.is_ascii_alphanumeric() { c } else { '-' })
+            .collect();
         let words: Vec<&str> = plain.split('-').filter(|word| !word.is_empty()).collect();
         let name = words.join("-");
         let name = cut(&name, 48).trim_end_matches('-');

@@ -1,8 +1,10 @@
-//! From the description of an API (OpenAPI 3.0 or 3.1) to a connector: a readable file, to be kept and changed like any
-//! other. What is not understood, or cannot be said in a connector, is listed and not guessed.
+//! From the description of an API (OpenAPI 3.0 or 3.1) to a connector: a readable file, to be kept
+//! and changed like any other. What is not understood, or cannot be said in a connector, is listed
+//! and not guessed.
 //!
-//! [`description`] looks things up in the document, [`schema`] brings its schemas into ours, [`operation`] makes one operation
-//! of one of its, [`credential`] what is shown, [`text`] writes it all down.
+//! [`description`] looks things up in the document, [`schema`] brings its schemas into ours,
+//! [`operation`] makes one operation of one of its, [`credential`] what is shown, [`text`] writes
+//! it all down.
 
 mod credential;
 mod description;
@@ -77,21 +79,27 @@ pub enum ImportError {
     Only(String, String),
 }
 
-/// Makes a connector of a description in JSON or YAML. `only` chooses operations by their names, paths or tags, globs
-/// allowed; empty: all.
+/// Makes a connector of a description in JSON or YAML. `only` chooses operations by their names,
+/// paths or tags, globs allowed; empty: all.
 ///
 /// # Errors
 /// If it is no such description, or nothing of it is chosen.
 pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import, ImportError> {
     let document = match serde_json::from_str(text) {
         Ok(document) => document,
-        Err(_) => parse_value("description", text).map_err(|p| ImportError::Unreadable(p.to_string()))?,
+        Err(_) => {
+            parse_value("description", text).map_err(|p| ImportError::Unreadable(p.to_string()))?
+        }
     };
     let description = Description::of(document)?;
-    let globs = only.iter().map(|one| Glob::parse(one).map_err(|e| ImportError::Only(one.clone(), e.to_string())));
+    let globs = only
+        .iter()
+        .map(|one| Glob::parse(one).map_err(|e| ImportError::Only(one.clone(), e.to_string())));
     let globs: Vec<Glob> = globs.collect::<Result<_, _>>()?;
     let name = match name {
-        Some(name) => check_name(name).map(|()| name.to_owned()).map_err(|e| ImportError::Name(e.to_string()))?,
+        Some(name) => check_name(name)
+            .map(|()| name.to_owned())
+            .map_err(|e| ImportError::Name(e.to_string()))?,
         None => description.name(),
     };
     let mut left_out = Vec::new();
@@ -101,13 +109,14 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
         let summary = found.summary();
         let chosen = globs.is_empty() || globs.iter().any(|glob| found.is_chosen(glob));
         any |= chosen;
-        let one = chosen.then(|| operation::make(&description, &found)).and_then(|made| match made {
-            Ok(made) => sound(made, &request, &mut left_out),
-            Err(why) => {
-                left_out.push(format!("{request}: {why}"));
-                None
-            }
-        });
+        let one =
+            chosen.then(|| operation::make(&description, &found)).and_then(|made| match made {
+                Ok(made) => sound(made, &request, &mut left_out),
+                Err(why) => {
+                    left_out.push(format!("{request}: {why}"));
+                    None
+                }
+            });
         operations.push(Described { name: found.name, request, summary, taken: one.is_some() });
         made.extend(one);
     }
@@ -118,7 +127,11 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
         let why = match operations.len() {
             0 => "it has no operations".to_owned(),
             _ if !any => {
-                format!("none of its {} operations is chosen by {}", operations.len(), only.join(", "))
+                format!(
+                    "none of its {} operations is chosen by {}",
+                    operations.len(),
+                    only.join(", ")
+                )
             }
             _ => format!("none of its operations can be taken over: {}", left_out.join("; ")),
         };
@@ -129,7 +142,10 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
     }
     let text = text::write(&description, &name, &made, &mut left_out);
     left_out.extend(description.dangling().into_iter().map(|reference| {
-        format!("`{reference}` leads out of this document, or nowhere: what stands there is not known; bring it all into one file")
+        format!(
+            "`{reference}` leads out of this document, or nowhere: what stands there is not \
+            known; bring it all into one file"
+        )
     }));
     if text.len() > MAX_FILE {
         return Err(ImportError::TooLarge(format!(
@@ -152,7 +168,9 @@ struct Found<'d> {
 
 impl Found<'_> {
     fn summary(&self) -> Option<String> {
-        let said = [&self.item["summary"], &self.item["description"]].into_iter().find_map(Value::as_str)?;
+        let said = [&self.item["summary"], &self.item["description"]]
+            .into_iter()
+            .find_map(Value::as_str)?;
         let line = said.lines().map(str::trim).find(|line| !line.is_empty())?;
         Some(crate::text::cut(line.trim_end_matches('.'), 120).to_owned())
     }
@@ -186,7 +204,8 @@ fn all<'d>(description: &'d Description, left_out: &mut Vec<String>) -> Vec<Foun
             found.push(Found { name, method, path, shared, item });
         }
         for method in OTHERS.into_iter().filter(|method| shared.get(*method).is_some()) {
-            left_out.push(format!("{} {path}: a connector has no such method", method.to_uppercase()));
+            left_out
+                .push(format!("{} {path}: a connector has no such method", method.to_uppercase()));
         }
     }
     found
@@ -202,7 +221,11 @@ fn unique(names: &mut BTreeSet<String>, wanted: String) -> String {
 }
 
 /// An operation by itself must be one that is taken; what cannot is told and left out.
-fn sound(made: ImportedOperation, request: &str, left_out: &mut Vec<String>) -> Option<ImportedOperation> {
+fn sound(
+    made: ImportedOperation,
+    request: &str,
+    left_out: &mut Vec<String>,
+) -> Option<ImportedOperation> {
     let text = format!("connector: c\noperations:\n{}", text::operation(&made));
     let checked = parse_file("connector", &text).map_err(|p| vec![p]);
     let checked = checked.and_then(|documents| match documents.first() {
@@ -212,7 +235,10 @@ fn sound(made: ImportedOperation, request: &str, left_out: &mut Vec<String>) -> 
     match checked {
         Ok(connector) => connector.operations.values().next().map(|_: &Operation| made),
         Err(problems) => {
-            let why = problems.into_iter().next().map_or_else(String::new, |p| format!(": {}", p.message));
+            let why = problems
+                .into_iter()
+                .next()
+                .map_or_else(String::new, |p| format!(": {}", p.message));
             left_out.push(format!("{request}: it cannot be said in a connector{why}"));
             None
         }

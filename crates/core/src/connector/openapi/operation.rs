@@ -48,8 +48,10 @@ pub(super) fn name(method: &str, path: &str, item: &Value) -> String {
 
 /// A name as inputs have it.
 fn plain_name(name: &str) -> String {
-    let plain: String =
-        name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' }).collect();
+    let plain: String = name
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' })
+        .collect();
     // Names that were good stay as they are.
     let good = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
     let made = if good { name.to_owned() } else { plain.trim_matches('_').to_owned() };
@@ -60,17 +62,25 @@ fn plain_name(name: &str) -> String {
 ///
 /// # Errors
 /// Why it cannot be said in a connector.
-pub(super) fn make(description: &Description, found: &Found<'_>) -> Result<ImportedOperation, String> {
-    let mut made =
-        ImportedOperation { name: found.name.clone(), summary: found.summary(), ..ImportedOperation::default() };
+pub(super) fn make(
+    description: &Description,
+    found: &Found<'_>,
+) -> Result<ImportedOperation, String> {
+    let mut made = ImportedOperation {
+        name: found.name.clone(),
+        summary: found.summary(),
+        ..ImportedOperation::default()
+    };
     made.security = found.item["security"].clone();
     elsewhere(description, found)?;
-    let mut taking = Taking { description, found, made: &mut made, query: Map::new(), headers: Map::new() };
+    let mut taking =
+        Taking { description, found, made: &mut made, query: Map::new(), headers: Map::new() };
     let path = taking.parameters()?;
     taking.body()?;
     let Taking { query, headers, .. } = taking;
     let method = found.method.to_uppercase();
-    let mut request = Map::from_iter([("method".to_owned(), json!(method)), ("path".to_owned(), json!(path))]);
+    let mut request =
+        Map::from_iter([("method".to_owned(), json!(method)), ("path".to_owned(), json!(path))]);
     for (key, fields) in [("query", query), ("headers", headers)] {
         if !fields.is_empty() {
             request.insert(key.into(), fields.into());
@@ -91,11 +101,14 @@ pub(super) fn make(description: &Description, found: &Found<'_>) -> Result<Impor
 
 /// Whether it is at another address than the connection's.
 fn elsewhere(description: &Description, found: &Found<'_>) -> Result<(), String> {
-    let url = |servers: &Value| servers[0]["url"].as_str().map(|url| url.trim_end_matches('/').to_owned());
+    let url = |servers: &Value| {
+        servers[0]["url"].as_str().map(|url| url.trim_end_matches('/').to_owned())
+    };
     let usual = url(description.servers());
     match [&found.item["servers"], &found.shared["servers"]].into_iter().find_map(url) {
         Some(other) if Some(&other) != usual.as_ref() => Err(format!(
-            "it is at `{other}`, not where the others are; import it by itself, for a connection of its own"
+            "it is at `{other}`, not where the others are; import it by itself, for a connection \
+            of its own"
         )),
         _ => Ok(()),
     }
@@ -109,7 +122,9 @@ fn beside(description: &Description, found: &Found<'_>, made: &mut ImportedOpera
         note(format!("that it calls back (`{}`): say so with `callback`", names.join("`, `")));
     }
     let accepted = description.resolved(&found.item["responses"]["202"]);
-    let looks = |name: &str| name.eq_ignore_ascii_case("location") || name.to_ascii_lowercase().ends_with("-location");
+    let looks = |name: &str| {
+        name.eq_ignore_ascii_case("location") || name.to_ascii_lowercase().ends_with("-location")
+    };
     if accepted["headers"].as_object().is_some_and(|all| all.keys().any(|name| looks(name)))
         || accepted["links"].as_object().is_some_and(|all| !all.is_empty())
     {
@@ -120,8 +135,11 @@ fn beside(description: &Description, found: &Found<'_>, made: &mut ImportedOpera
     if let (Some(own), Some(common)) = (own, common)
         && own != common
     {
-        let wants: Vec<&str> =
-            own.iter().filter_map(Value::as_object).flat_map(|o| o.keys().map(String::as_str)).collect();
+        let wants: Vec<&str> = own
+            .iter()
+            .filter_map(Value::as_object)
+            .flat_map(|o| o.keys().map(String::as_str))
+            .collect();
         note(format!(
             "that it wants `{}` and not what the others want: the connection shows one thing",
             wants.join("`, `")
@@ -142,7 +160,9 @@ impl Taking<'_, '_> {
     fn take(&mut self, name: &str, schema: Value, required: bool) -> String {
         let wanted = plain_name(name);
         let numbered = (2..).map(|n| format!("{wanted}_{n}"));
-        let free = std::iter::once(wanted.clone()).chain(numbered).find(|n| !self.made.takes.contains_key(n));
+        let free = std::iter::once(wanted.clone())
+            .chain(numbered)
+            .find(|n| !self.made.takes.contains_key(n));
         let name = free.unwrap_or(wanted);
         let Value::Object(mut schema) = schema else { return name };
         if required {
@@ -176,7 +196,9 @@ impl Taking<'_, '_> {
                     return Err("what one of its parameters is, is told in another document".into());
                 }
                 let parameter = self.description.resolved(parameter);
-                let (Some(name), Some(place)) = (parameter["name"].as_str(), parameter["in"].as_str()) else {
+                let (Some(name), Some(place)) =
+                    (parameter["name"].as_str(), parameter["in"].as_str())
+                else {
                     self.note("a parameter without a name or a place".into());
                     continue;
                 };
@@ -191,27 +213,41 @@ impl Taking<'_, '_> {
         Ok(path)
     }
 
-    fn parameter(&mut self, parameter: &Value, name: &str, place: &str, path: &mut String) -> Result<(), String> {
+    fn parameter(
+        &mut self,
+        parameter: &Value,
+        name: &str,
+        place: &str,
+        path: &mut String,
+    ) -> Result<(), String> {
         let required = parameter["required"] == Value::Bool(true) || place == "path";
         let mut schema = self.given(&parameter["schema"]);
-        if let (Some(said), Some(schema)) = (parameter["description"].as_str(), schema.as_object_mut()) {
+        if let (Some(said), Some(schema)) =
+            (parameter["description"].as_str(), schema.as_object_mut())
+        {
             schema.entry("description").or_insert_with(|| one_line(said).into());
         }
-        let style = parameter["style"].as_str().unwrap_or(if place == "query" { "form" } else { "simple" });
+        let style =
+            parameter["style"].as_str().unwrap_or(if place == "query" { "form" } else { "simple" });
         let is_list = schema["type"] == "array";
         let odd = parameter.get("schema").is_none()
             || schema["type"] == "object"
             || !matches!((place, style), ("query", "form") | ("path" | "header", "simple"));
         match place {
             "query" | "path" | "header" if odd && required => {
-                return Err(format!("the parameter `{name}` is written in a way (`{style}`) that is not known here"));
+                return Err(format!(
+                    "the parameter `{name}` is written in a way (`{style}`) that is not known here"
+                ));
             }
             "query" | "path" | "header" if odd => {
-                self.note(format!("the parameter `{name}`, written in a way (`{style}`) that is not known here"));
+                self.note(format!(
+                    "the parameter `{name}`, written in a way (`{style}`) that is not known here"
+                ));
             }
             "path" => {
                 let told = [&parameter["example"], &schema["pattern"], &schema["default"]];
-                let slashes = told.into_iter().filter_map(Value::as_str).any(|text| text.contains('/'));
+                let slashes =
+                    told.into_iter().filter_map(Value::as_str).any(|text| text.contains('/'));
                 if slashes || parameter["allowReserved"] == Value::Bool(true) {
                     self.note(format!("that `{name}` may have a `/`: in a path it is sent as %2F"));
                 }
@@ -229,7 +265,9 @@ impl Taking<'_, '_> {
                 self.query.insert(name.to_owned(), filled.into());
             }
             "header" => self.header(name, schema, required),
-            _ if required => return Err(format!("the parameter `{name}` is a {place}, which is not sent")),
+            _ if required => {
+                return Err(format!("the parameter `{name}` is a {place}, which is not sent"));
+            }
             _ => self.note(format!("the parameter `{name}`: a {place} is not sent")),
         }
         Ok(())
@@ -252,11 +290,17 @@ impl Taking<'_, '_> {
             return Err("what its body is, is told in another document".into());
         }
         let body = self.description.resolved(&self.found.item["requestBody"]);
-        let Some(content) = body["content"].as_object().filter(|content| !content.is_empty()) else { return Ok(()) };
-        let kind = |wanted: &dyn Fn(&str) -> bool| {
-            content.iter().find(|(kind, _)| wanted(kind.split(';').next().unwrap_or_default().trim()))
+        let Some(content) = body["content"].as_object().filter(|content| !content.is_empty())
+        else {
+            return Ok(());
         };
-        let is_json = |kind: &str| kind == "application/json" || kind.ends_with("+json") || kind == "*/*";
+        let kind = |wanted: &dyn Fn(&str) -> bool| {
+            content
+                .iter()
+                .find(|(kind, _)| wanted(kind.split(';').next().unwrap_or_default().trim()))
+        };
+        let is_json =
+            |kind: &str| kind == "application/json" || kind.ends_with("+json") || kind == "*/*";
         let required = body["required"] == Value::Bool(true);
         if let Some((kind, of)) = kind(&is_json) {
             self.fields("body", &of["schema"], required);
@@ -269,7 +313,9 @@ impl Taking<'_, '_> {
             self.fields("form", &of["schema"], required);
             return Ok(());
         }
-        if let Some((kind, _)) = kind(&|kind| kind.starts_with("text/") || kind == "application/xml") {
+        if let Some((kind, _)) =
+            kind(&|kind| kind.starts_with("text/") || kind == "application/xml")
+        {
             let name = self.take("body", json!({ "type": "string" }), required);
             self.made.request.insert("text".into(), format!("${{give.{name}}}").into());
             self.headers.insert("Content-Type".into(), kind.as_str().into());
@@ -285,10 +331,13 @@ impl Taking<'_, '_> {
         Ok(())
     }
 
-    /// A body whose fields are inputs of their own, where they have names for that; else one that is given as a whole.
+    /// A body whose fields are inputs of their own, where they have names for that; else one that
+    /// is given as a whole.
     fn fields(&mut self, key: &str, schema: &Value, required: bool) {
         let schema = self.given(schema);
-        let plain = |name: &String| !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+        let plain = |name: &String| {
+            !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+        };
         let properties = schema["properties"].as_object().filter(|properties| {
             !properties.is_empty()
                 && properties.len() <= MOST_INPUTS
@@ -305,10 +354,13 @@ impl Taking<'_, '_> {
             self.made.request.insert(key.into(), format!("${{give.{name}}}").into());
             return;
         };
-        let must = |name: &String| schema["required"].as_array().is_some_and(|all| all.iter().any(|one| one == name));
+        let must = |name: &String| {
+            schema["required"].as_array().is_some_and(|all| all.iter().any(|one| one == name))
+        };
         let mut fields = Map::new();
         for (name, property) in properties.clone() {
-            // The body may be left out in its description; it is always sent, and then it has what it must have.
+            // The body may be left out in its description; it is always sent, and then it has what
+            // it must have.
             let taken = self.take(&name, property, must(&name));
             fields.insert(name, format!("${{give.{taken}}}").into());
         }
@@ -324,7 +376,9 @@ fn answers(description: &Description, found: &Found<'_>, made: &mut ImportedOper
         let answer = description.resolved(answer);
         if status.starts_with('2') {
             good = good.or(Some(answer));
-        } else if let (Ok(status), Some(said)) = (status.parse::<u16>(), answer["description"].as_str()) {
+        } else if let (Ok(status), Some(said)) =
+            (status.parse::<u16>(), answer["description"].as_str())
+        {
             let line = said.lines().next().unwrap_or_default().trim_end_matches('.');
             made.refuses.push(format!("{status} {}", crate::text::cut(line, 80)));
         }
@@ -333,14 +387,18 @@ fn answers(description: &Description, found: &Found<'_>, made: &mut ImportedOper
     let json = content.iter().find(|(kind, _)| kind.contains("json")).map(|(_, of)| &of["schema"]);
     let Some(schema) = json else { return };
     let (schema, _) = written_out(description, schema, Side::Got);
-    let plain = |name: &str| !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    let plain = |name: &str| {
+        !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+    };
     match (schema["type"].as_str(), schema["properties"].as_object()) {
         (Some("array"), _) => {
             made.output = Some("{'items': response.body}".into());
             made.gives.insert("items".into(), schema);
         }
         // What expressions could not name is still there, but not typed.
-        (_, Some(properties)) if properties.keys().all(|name| plain(name)) => made.gives = properties.clone(),
+        (_, Some(properties)) if properties.keys().all(|name| plain(name)) => {
+            made.gives = properties.clone()
+        }
         _ => {}
     }
 }

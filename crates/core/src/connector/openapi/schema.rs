@@ -1,5 +1,6 @@
-//! Schemas of a description brought into ours: references written out, words of OpenAPI 3.0 said as JSON Schema says them,
-//! the rest left out. Where a schema leads back to itself, or too deep, anything goes.
+//! Schemas of a description brought into ours: references written out, words of OpenAPI 3.0 said as
+//! JSON Schema says them, the rest left out. Where a schema leads back to itself, or too deep,
+//! anything goes.
 
 use super::description::Description;
 use serde_json::{Map, Value, json};
@@ -52,7 +53,11 @@ struct Writer<'d> {
 }
 
 /// A schema as ours, and what of it was left out.
-pub(super) fn written_out(description: &Description, schema: &Value, side: Side) -> (Value, Vec<String>) {
+pub(super) fn written_out(
+    description: &Description,
+    schema: &Value,
+    side: Side,
+) -> (Value, Vec<String>) {
     let mut writer = Writer { description, side, within: Vec::new(), made: 0, notes: Vec::new() };
     let made = writer.schema(schema, if side == Side::Given { DEEP } else { SHALLOW });
     (made, writer.notes)
@@ -86,7 +91,8 @@ impl Writer<'_> {
         if self.side == Side::Given {
             for word in ["anyOf", "oneOf"] {
                 let Some(all) = of.get(word).and_then(Value::as_array) else { continue };
-                // Of several the first fits may not be the only one: any is enough, the other side is the judge.
+                // Of several the first fits may not be the only one: any is enough, the other side
+                // is the judge.
                 let all: Vec<Value> = all.iter().map(|one| self.schema(one, levels - 1)).collect();
                 made.insert("anyOf".into(), all.into());
             }
@@ -117,7 +123,9 @@ impl Writer<'_> {
             Some(one @ Value::String(_)) if known(one) && nullable => {
                 made.insert("type".into(), json!([one, "null"]));
             }
-            Some(one @ Value::String(_)) if known(one) => drop(made.insert("type".into(), one.clone())),
+            Some(one @ Value::String(_)) if known(one) => {
+                drop(made.insert("type".into(), one.clone()))
+            }
             Some(Value::Array(all)) if all.iter().all(known) => {
                 // What is one type or null is for expressions that type.
                 let real: Vec<&Value> = all.iter().filter(|t| *t != "null").collect();
@@ -135,14 +143,17 @@ impl Writer<'_> {
         if self.side == Side::Got {
             return;
         }
-        if let Some(said) = of.get("description").and_then(Value::as_str).filter(|said| !said.trim().is_empty()) {
+        if let Some(said) =
+            of.get("description").and_then(Value::as_str).filter(|said| !said.trim().is_empty())
+        {
             made.insert("description".into(), one_line(said).into());
         }
         for word in PLAIN {
             made.extend(of.get(word).map(|value| (word.to_owned(), value.clone())));
         }
         // In OpenAPI 3.0 these two say whether the limit itself is out.
-        for (exclusive, limit) in [("exclusiveMinimum", "minimum"), ("exclusiveMaximum", "maximum")] {
+        for (exclusive, limit) in [("exclusiveMinimum", "minimum"), ("exclusiveMaximum", "maximum")]
+        {
             if let Some(Value::Bool(is)) = made.get(exclusive).cloned() {
                 made.remove(exclusive);
                 if let Some(limit) = made.remove(limit).filter(|_| is) {
@@ -153,9 +164,14 @@ impl Writer<'_> {
             }
         }
         match of.get("pattern").and_then(Value::as_str) {
-            Some(pattern) if regex::Regex::new(pattern).is_ok() => drop(made.insert("pattern".into(), pattern.into())),
+            Some(pattern) if regex::Regex::new(pattern).is_ok() => {
+                drop(made.insert("pattern".into(), pattern.into()))
+            }
             Some(pattern) => {
-                self.notes.push(format!("the pattern `{}`, which cannot be matched in linear time", one_line(pattern)));
+                self.notes.push(format!(
+                    "the pattern `{}`, which cannot be matched in linear time",
+                    one_line(pattern)
+                ));
             }
             None => {}
         }
@@ -200,7 +216,9 @@ fn merge(made: &mut Map<String, Value>, other: Value) {
     let Value::Object(other) = other else { return };
     for (word, value) in other {
         match (made.get_mut(&word), value) {
-            (Some(Value::Object(mine)), Value::Object(more)) if word == "properties" => mine.extend(more),
+            (Some(Value::Object(mine)), Value::Object(more)) if word == "properties" => {
+                mine.extend(more)
+            }
             (Some(Value::Array(mine)), Value::Array(more)) if word == "required" => {
                 for one in more {
                     if !mine.contains(&one) {

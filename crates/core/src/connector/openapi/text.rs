@@ -12,10 +12,13 @@ pub(super) fn write(
     made: &[ImportedOperation],
     left_out: &mut Vec<String>,
 ) -> String {
-    let version = Some(description.version()).filter(|v| !v.is_empty()).map_or_else(String::new, |v| format!(" {v}"));
+    let version = Some(description.version())
+        .filter(|v| !v.is_empty())
+        .map_or_else(String::new, |v| format!(" {v}"));
     let title = line(description.title());
     let mut text = format!(
-        "# Made of the description of {title}{version} (OpenAPI {}). It is yours now: change what you like.\n\
+        "# Made of the description of {title}{version} (OpenAPI {}). It is yours now: change what \
+        you like.\n\
          connector: {name}\nsummary: {}\n",
         description.written_in(),
         quoted(&title)
@@ -25,7 +28,10 @@ pub(super) fn write(
     }
     text.push_str("operations:\n");
     made.iter().for_each(|one| text.push_str(&operation(one)));
-    let own = made.iter().map(|one| &one.security).find(|own| own.as_array().is_some_and(|own| !own.is_empty()));
+    let own = made
+        .iter()
+        .map(|one| &one.security)
+        .find(|own| own.as_array().is_some_and(|own| !own.is_empty()));
     let credential = credential(description, own, name, left_out);
     let _ = write!(
         text,
@@ -109,8 +115,11 @@ fn base(description: &Description, name: &str, left_out: &mut Vec<String>) -> St
     if address.starts_with("http://") || address.starts_with("https://") {
         return address.trim_end_matches('/').to_owned();
     }
-    let why =
-        if address.is_empty() { "no server is told".to_owned() } else { format!("`{address}` is no whole address") };
+    let why = if address.is_empty() {
+        "no server is told".to_owned()
+    } else {
+        format!("`{address}` is no whole address")
+    };
     left_out.push(format!("where it is: {why}; the connection takes it from the setting `{name}`"));
     format!("${{setting('{name}')}}{}", address.trim_end_matches('/'))
 }

@@ -1,4 +1,5 @@
-//! Mail: a message of plain text (RFC 5322) that a server takes for its recipients (SMTP, RFC 5321).
+//! Mail: a message of plain text (RFC 5322) that a server takes for its recipients (SMTP, RFC
+//! 5321).
 
 use super::{GivenValues, RequestError, ShownRequest};
 use crate::{
@@ -57,7 +58,9 @@ impl<'de> Deserialize<'de> for Addresses {
     fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
         match Value::deserialize(d)? {
             Value::String(text) => Ok(Self::One(text)),
-            other => serde_json::from_value(other).map(Self::Several).map_err(serde::de::Error::custom),
+            other => {
+                serde_json::from_value(other).map(Self::Several).map_err(serde::de::Error::custom)
+            }
         }
     }
 }
@@ -95,23 +98,28 @@ pub struct Mailbox {
 }
 
 impl Mailbox {
-    /// Reads `local@domain` or `Name <local@domain>`. The local part is a dot-atom, the domain a name (RFC 5322, section
-    /// 3.4.1): quoted local parts and literal addresses are not read.
+    /// Reads `local@domain` or `Name <local@domain>`. The local part is a dot-atom, the domain a
+    /// name (RFC 5322, section 3.4.1): quoted local parts and literal addresses are not read.
     pub fn parse(text: &str) -> Option<Self> {
-        let (name, address) = match text.trim().strip_suffix('>').and_then(|text| text.rsplit_once('<')) {
-            Some((name, address)) => (Some(name.trim().trim_matches('"').to_owned()), address),
-            None => (None, text.trim()),
-        };
+        let (name, address) =
+            match text.trim().strip_suffix('>').and_then(|text| text.rsplit_once('<')) {
+                Some((name, address)) => (Some(name.trim().trim_matches('"').to_owned()), address),
+                None => (None, text.trim()),
+            };
         let (local, domain) = address.split_once('@')?;
         let atom = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-/=?^_`{|}~".contains(c);
         let label = |part: &str| {
-            !part.is_empty() && part.len() <= 63 && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '-')
+            !part.is_empty()
+                && part.len() <= 63
+                && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '-')
         };
         let fits = local.len() <= 64
             && domain.len() <= 253
             && local.split('.').all(|part| !part.is_empty() && part.chars().all(atom))
             && domain.split('.').all(label)
-            && name.as_deref().is_none_or(|name| name.len() <= 100 && !name.contains(char::is_control));
+            && name
+                .as_deref()
+                .is_none_or(|name| name.len() <= 100 && !name.contains(char::is_control));
         let name = name.filter(|name| !name.is_empty());
         fits.then(|| Self { name, local: local.to_owned(), domain: domain.to_owned() })
     }
@@ -144,15 +152,21 @@ pub struct Letter {
 
 impl Letter {
     pub(super) fn shown(&self) -> ShownRequest {
-        let all = |of: &[Mailbox]| of.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-        let mut body = json!({ "from": self.from.to_string(), "subject": self.subject, "text": self.text });
+        let all =
+            |of: &[Mailbox]| of.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let mut body =
+            json!({ "from": self.from.to_string(), "subject": self.subject, "text": self.text });
         if !self.cc.is_empty() {
             body["cc"] = all(&self.cc).into();
         }
         if let Some(reply_to) = &self.reply_to {
             body["reply_to"] = reply_to.to_string().into();
         }
-        ShownRequest { method: "MAIL".into(), target: format!("to {}", all(&self.to)), body: Some(body) }
+        ShownRequest {
+            method: "MAIL".into(),
+            target: format!("to {}", all(&self.to)),
+            body: Some(body),
+        }
     }
 }
 
@@ -172,7 +186,8 @@ impl<'a> Scope<'a> for View<'a> {
 }
 
 impl MailCall {
-    /// Checks a message; what is given has the type `give`. With it comes what `output` may use, and the types of that.
+    /// Checks a message; what is given has the type `give`. With it comes what `output` may use,
+    /// and the types of that.
     pub(in crate::connector) fn check(
         check: &mut Checker<'_>,
         at: &str,
@@ -182,14 +197,17 @@ impl MailCall {
         let given = [("give", give.clone())];
         let names = Names { roots: &["give"], functions: &[], types: &given };
         let line = format!("MAIL to {}", crate::document::flow(&doc.to.clone().into_value()));
-        let mut part = |key: &str, value: Value| check.template(&format!("{at}/mail/{key}"), &value, names);
+        let mut part =
+            |key: &str, value: Value| check.template(&format!("{at}/mail/{key}"), &value, names);
         let (from, to) = (part("from", doc.from.into()), part("to", doc.to.into_value()));
         let (subject, text) = (part("subject", doc.subject.into()), part("text", doc.text.into()));
         let cc = doc.cc.map(|cc| part("cc", cc.into_value()));
         let reply_to = doc.reply_to.map(|reply_to| part("reply_to", reply_to.into()));
         let made = || {
-            let (cc, reply_to) =
-                (cc.map_or(Some(None), |cc| cc.map(Some))?, reply_to.map_or(Some(None), |r| r.map(Some))?);
+            let (cc, reply_to) = (
+                cc.map_or(Some(None), |cc| cc.map(Some))?,
+                reply_to.map_or(Some(None), |r| r.map(Some))?,
+            );
             Some(Self { line, from: from?, to: to?, cc, reply_to, subject: subject?, text: text? })
         };
         let fields = [("status", Type::Number), ("text", Type::Text), ("message_id", Type::Text)];
@@ -217,15 +235,22 @@ impl MailCall {
         };
         let from = mailbox("from", &text(&self.from)?)?;
         let to = mailboxes("to", self.to.fill(&view)?)?;
-        let cc = self.cc.as_ref().map(|cc| mailboxes("cc", cc.fill(&view)?)).transpose()?.unwrap_or_default();
+        let cc = self
+            .cc
+            .as_ref()
+            .map(|cc| mailboxes("cc", cc.fill(&view)?))
+            .transpose()?
+            .unwrap_or_default();
         if to.is_empty() {
             return Err(RequestError::Part("to: names nobody".into()));
         }
         if to.len() + cc.len() > MAX_RECIPIENTS {
-            let wrong = format!("has {} recipients; {MAX_RECIPIENTS} are allowed", to.len() + cc.len());
+            let wrong =
+                format!("has {} recipients; {MAX_RECIPIENTS} are allowed", to.len() + cc.len());
             return Err(RequestError::Part(wrong));
         }
-        let reply_to = self.reply_to.as_ref().map(|r| mailbox("reply_to", &text(r)?)).transpose()?;
+        let reply_to =
+            self.reply_to.as_ref().map(|r| mailbox("reply_to", &text(r)?)).transpose()?;
         // A line end would begin another field (RFC 5322, section 2.2).
         let subject = text(&self.subject)?.split(char::is_control).collect::<Vec<_>>().join(" ");
         let subject = cut(subject.trim(), MAX_SUBJECT).to_owned();
@@ -240,8 +265,8 @@ impl MailCall {
     }
 }
 
-/// A key as the left side of a message's id: where it cannot stand there as it is, a number that was worked out of it stands
-/// beside what is left, so that two keys have two names.
+/// A key as the left side of a message's id: where it cannot stand there as it is, a number that
+/// was worked out of it stands beside what is left, so that two keys have two names.
 fn name_of(key: &str) -> String {
     let name = slug(key);
     if name == key {
@@ -253,7 +278,8 @@ fn name_of(key: &str) -> String {
 }
 
 fn mailbox(part: &str, text: &str) -> Result<Mailbox, RequestError> {
-    let wrong = || format!("{part}: `{}` is not an address, such as ops@skerrow.example", cut(text, 80));
+    let wrong =
+        || format!("{part}: `{}` is not an address, such as ops@skerrow.example", cut(text, 80));
     Mailbox::parse(text).ok_or_else(|| RequestError::Part(wrong()))
 }
 
@@ -290,17 +316,21 @@ impl<'o> Mailing<'o> {
         &self.letter
     }
 
-    /// What a server's reply to it means, or to a command before it (RFC 5321, section 4.2.1): 2yz, it has taken it; 4yz, not
-    /// now; 5yz, never.
+    /// What a server's reply to it means, or to a command before it (RFC 5321, section 4.2.1): 2yz,
+    /// it has taken it; 4yz, not now; 5yz, never.
     ///
     /// # Errors
     /// That the server did not take it, or that no output can be made of what it says.
     pub fn replied(&self, status: u16, text: &str) -> Result<Value, Failure> {
         if !(200..300).contains(&status) {
             let message = format!("answered {status}: {}", self.hiding.cut(text, 200));
-            return Err(Failure { lasting: status >= 500, ..Failure::new(CallEnd::Refused, message) });
+            return Err(Failure {
+                lasting: status >= 500,
+                ..Failure::new(CallEnd::Refused, message)
+            });
         }
-        let response = json!({ "status": status, "text": text, "message_id": self.letter.message_id });
+        let response =
+            json!({ "status": status, "text": text, "message_id": self.letter.message_id });
         let output: Result<Value, ExprError> = match self.output.output {
             None => Ok(response),
             Some(expr) => {

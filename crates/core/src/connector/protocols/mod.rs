@@ -1,12 +1,13 @@
-//! How outside systems are spoken to. One file or folder for each protocol: what its call is written as, what it plans to
-//! send, and what an answer means. The crate that reaches outside has a driver for each; nothing else asks which it is.
+//! How outside systems are spoken to. One file or folder for each protocol: what its call is
+//! written as, what it plans to send, and what an answer means. The crate that reaches outside has
+//! a driver for each; nothing else asks which it is.
 
 mod http;
 mod mail;
 
 pub use http::{
-    Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc, RequestError, Signed,
-    UntilDoc, retry_after,
+    Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc,
+    RequestError, Signed, UntilDoc, retry_after,
 };
 pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
 
@@ -47,7 +48,9 @@ impl Protocol {
 
     /// That of an address; none if it begins with what is of none.
     pub fn of(address: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|protocol| protocol.schemes().iter().any(|scheme| address.starts_with(scheme)))
+        Self::ALL
+            .into_iter()
+            .find(|protocol| protocol.schemes().iter().any(|scheme| address.starts_with(scheme)))
     }
 }
 
@@ -109,8 +112,8 @@ impl Call {
         }
     }
 
-    /// Begins a call with what is given; `key` is the same for every try of the same step, `callback` where we wait for a
-    /// call back.
+    /// Begins a call with what is given; `key` is the same for every try of the same step,
+    /// `callback` where we wait for a call back.
     ///
     /// # Errors
     /// What cannot be filled in, or cannot be sent as it is.
@@ -122,7 +125,9 @@ impl Call {
         callback: Option<&CallbackAt>,
     ) -> Result<Planned<'o>, RequestError> {
         Ok(match self {
-            Self::Http(call) => Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?)),
+            Self::Http(call) => {
+                Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?))
+            }
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
         })
     }
@@ -169,7 +174,8 @@ impl<'o> Planned<'o> {
     }
 }
 
-/// What a call sends, as people and records see it: without its address and its credential, which are its connection's.
+/// What a call sends, as people and records see it: without its address and its credential, which
+/// are its connection's.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct ShownRequest {
     /// The method of HTTP, or `MAIL`.
@@ -191,8 +197,14 @@ impl GivenValues<'_> {
     /// An output that can be kept.
     ///
     /// # Errors
-    /// One that cannot be made of the answer, is not what was promised, or is too large or too deep.
-    fn fits(self, output: Result<Value, ExprError>, status: u16, hiding: Hiding<'_>) -> Result<Value, Failure> {
+    /// One that cannot be made of the answer, is not what was promised, or is too large or too
+    /// deep.
+    fn fits(
+        self,
+        output: Result<Value, ExprError>,
+        status: u16,
+        hiding: Hiding<'_>,
+    ) -> Result<Value, Failure> {
         operation::fits(output, self.promised, status, hiding)
     }
 }

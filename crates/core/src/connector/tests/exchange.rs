@@ -3,7 +3,9 @@
 use super::{check, give, http, sent};
 use crate::{
     Period,
-    connector::{Answer, CallEnd, CallbackAt, Connector, Exchange, Failure, Hiding, Next, Operation},
+    connector::{
+        Answer, CallEnd, CallbackAt, Connector, Exchange, Failure, Hiding, Next, Operation,
+    },
 };
 use serde_json::{Map, Value, json};
 
@@ -26,7 +28,11 @@ fn begin<'o>(operation: &'o Operation, given: Value) -> Exchange<'o> {
 }
 
 /// What is asked for, one after the other, and what comes of it at last.
-fn play(operation: &Operation, given: Value, answers: Vec<(u64, Result<Answer, Failure>)>) -> Vec<String> {
+fn play(
+    operation: &Operation,
+    given: Value,
+    answers: Vec<(u64, Result<Answer, Failure>)>,
+) -> Vec<String> {
     let mut exchange = begin(operation, given);
     let mut told = vec![exchange.request().target.clone()];
     for (seconds, answer) in answers {
@@ -59,7 +65,8 @@ pages: { list: response.body.kiosks, next: { cursor: response.body.next, query: 
 fn pages_are_read_to_their_end() {
     let by_cursor = connector(BY_CURSOR);
     let page = |names: &[&str], next: Value| answer(json!({ "kiosks": names, "next": next }));
-    let pages = all([page(&["a", "b"], json!("x&y")), page(&[], json!(7)), page(&["c"], json!(null))]);
+    let pages =
+        all([page(&["a", "b"], json!("x&y")), page(&[], json!(7)), page(&["c"], json!(null))]);
     insta::assert_snapshot!(play(&by_cursor.operations["op"], json!({}), pages).join("\n"), @r#"
     /kiosks?after=first
     /kiosks?after=x%26y after 0s
@@ -67,10 +74,14 @@ fn pages_are_read_to_their_end() {
     gives ["a","b","c"]
     "#);
     let by_link = connector(
-        "request: { method: GET, path: /kiosks }\npages: { list: response.body, next: { link: next } }\noutput: '{\"names\": list, \"status\": response.status}'",
+        "request: { method: GET, path: /kiosks }\npages: { list: response.body, next: { link: next \
+        } }\noutput: '{\"names\": list, \"status\": response.status}'",
     );
     let pages = all([
-        linked(r#"</kiosks?p=0>; rel="prev", </kiosks?p=2>; title="a, b"; rel="last next""#, json!(["a"])),
+        linked(
+            r#"</kiosks?p=0>; rel="prev", </kiosks?p=2>; title="a, b"; rel="last next""#,
+            json!(["a"]),
+        ),
         linked("</kiosks?p=1>; rel=prev", json!(["b"])),
     ]);
     insta::assert_snapshot!(play(&by_link.operations["op"], json!({}), pages).join("\n"), @r#"
@@ -79,7 +90,8 @@ fn pages_are_read_to_their_end() {
     gives {"names":["a","b"],"status":200}
     "#);
     let by_number = connector(
-        "request: { method: GET, path: /k }\npages: { list: response.body, next: { number: page, first: 0 } }",
+        "request: { method: GET, path: /k }\npages: { list: response.body, next: { number: page, \
+        first: 0 } }",
     );
     let pages = all([answer(json!([1])), answer(json!([2])), answer(json!([]))]);
     insta::assert_snapshot!(play(&by_number.operations["op"], json!({}), pages).join("\n"), @r"
@@ -89,9 +101,13 @@ fn pages_are_read_to_their_end() {
     gives [1,2]
     ");
     let by_more = connector(
-        "request: { method: GET, path: /k }\npages: { list: response.body.all, next: { number: p, more: response.body.more } }",
+        "request: { method: GET, path: /k }\npages: { list: response.body.all, next: { number: p, \
+        more: response.body.more } }",
     );
-    let pages = all([answer(json!({ "all": [1], "more": true })), answer(json!({ "all": [2], "more": false }))]);
+    let pages = all([
+        answer(json!({ "all": [1], "more": true })),
+        answer(json!({ "all": [2], "more": false })),
+    ]);
     insta::assert_snapshot!(play(&by_more.operations["op"], json!({}), pages).join("\n"), @r"
     /k?p=1
     /k?p=2 after 0s
@@ -135,8 +151,9 @@ fn an_operation_that_answers_before_it_is_done_is_looked_at() {
     let until = connector(UNTIL);
     let op = &until.operations["op"];
     let begun = || (0, Ok(answer(json!({ "operation": "op/1" }))));
-    let state =
-        |seconds, state: &str| (seconds, Ok(answer(json!({ "state": state, "at": "now", "error": "no room" }))));
+    let state = |seconds, state: &str| {
+        (seconds, Ok(answer(json!({ "state": state, "at": "now", "error": "no room" }))))
+    };
     let given = || json!({ "name": "worker-7" });
     let broken = || Failure::new(CallEnd::NotSent, "cannot connect");
     let looks = vec![begun(), state(2, "begun"), (4, Err(broken())), state(6, "done")];
@@ -160,9 +177,13 @@ fn an_operation_that_answers_before_it_is_done_is_looked_at() {
     assert_eq!(op.longest(Period::from_secs(5)), Period::from_secs(20));
 
     let follow = connector(
-        "request: { method: DELETE, path: /instances/7 }\nuntil: { follow: first.headers.location, done: response.status == 200, within: 1m }",
+        "request: { method: DELETE, path: /instances/7 }\nuntil: { follow: first.headers.location, \
+        done: response.status == 200, within: 1m }",
     );
-    let located = Answer { headers: Map::from_iter([("location".to_owned(), "/o/1".into())]), ..answer(json!(null)) };
+    let located = Answer {
+        headers: Map::from_iter([("location".to_owned(), "/o/1".into())]),
+        ..answer(json!(null))
+    };
     insta::assert_snapshot!(play(&follow.operations["op"], json!({}), all([located, answer(json!(7))])).join("\n"), @r"
     /instances/7
     /o/1 after 2s
@@ -190,13 +211,24 @@ callback: { within: 10m, failed: called.body.ok == false, because: called.body.w
       }
     }
     "#);
-    assert_eq!(exchange.answered(answer(json!(null)), Period::from_secs(0)), Next::CalledBack(Period::from_secs(600)));
-    let called =
-        |body: Value| op.callback().expect("one").output(&json!({ "headers": {}, "body": body }), Hiding::NOTHING);
+    assert_eq!(
+        exchange.answered(answer(json!(null)), Period::from_secs(0)),
+        Next::CalledBack(Period::from_secs(600))
+    );
+    let called = |body: Value| {
+        op.callback().expect("one").output(&json!({ "headers": {}, "body": body }), Hiding::NOTHING)
+    };
     assert_eq!(called(json!({ "ok": true, "answer": "yes" })), Ok(json!({ "answer": "yes" })));
-    assert_eq!(called(json!({ "ok": false, "why": "nobody is there" })), Err("nobody is there".into()));
+    assert_eq!(
+        called(json!({ "ok": false, "why": "nobody is there" })),
+        Err("nobody is there".into())
+    );
     assert_eq!(called(json!({ "ok": false })), Err("it says that it failed".into()));
-    assert!(called(json!("text")).expect_err("none").starts_with("it called back, but no output can be made of that"));
+    assert!(
+        called(json!("text"))
+            .expect_err("none")
+            .starts_with("it called back, but no output can be made of that")
+    );
     // What is shown of it before has no address in it.
     let shown = op.request(&give(json!({ "question": "x" })), "key").expect("plans");
     assert!(shown.body.expect("one").to_string().contains("%5Bcallback%5D"));
@@ -205,7 +237,8 @@ callback: { within: 10m, failed: called.body.ok == false, because: called.body.w
 #[test]
 fn what_is_not_given_is_left_out_and_a_list_comes_one_by_one() {
     let c = connector(
-        "takes: { a: { default: null }, b: { type: array, default: null }, c: { type: string, default: null } }
+        "takes: { a: { default: null }, b: { type: array, default: null }, c: { type: string, \
+        default: null } }
 request:
   method: POST
   path: /x
@@ -216,7 +249,9 @@ request:
     let op = &c.operations["op"];
     let whole = sent(op, &give(json!({ "a": 1, "b": ["x", 2], "c": "see" })), "k").expect("plans");
     insta::assert_snapshot!(serde_json::to_string(&whole).expect("is JSON"), @r#"{"method":"POST","target":"/x?a=1&b=x&b=2","headers":[["X-Always","yes"],["X-C","see"]],"body":{"a":1,"deep":{"c":"see","d":1},"list":[1,2],"text":"a=1"}}"#);
-    let none = op.request(&give(json!({})), "k").expect_err("a text has room for nothing that is not given");
+    let none = op
+        .request(&give(json!({})), "k")
+        .expect_err("a text has room for nothing that is not given");
     assert_eq!(none.to_string(), "${give.a}: there is no field `a`");
     let some = sent(op, &give(json!({ "a": null })), "k").expect("plans");
     insta::assert_snapshot!(serde_json::to_string(&some).expect("is JSON"), @r#"{"method":"POST","target":"/x","headers":[["X-Always","yes"]],"body":{"a":null,"deep":{"d":1},"list":[null,2],"text":"a=null"}}"#);
@@ -226,22 +261,30 @@ request:
 fn what_does_not_fit_together_is_a_diagnostic_with_its_place() {
     let diagnostics = |operation: &str| {
         let lines: Vec<String> = operation.lines().map(|line| format!("    {line}")).collect();
-        check(&format!("connector: c\noperations:\n  op:\n{}\n", lines.join("\n"))).expect_err("refused")
+        check(&format!("connector: c\noperations:\n  op:\n{}\n", lines.join("\n")))
+            .expect_err("refused")
     };
     let wrong = [
         "request: { method: POST, path: /x, body: {}, form: {} }",
         "request: { method: POST, path: /x }\npages: { list: response.body, next: { link: next } }",
-        "request: { method: GET, path: /x }\npages: { list: response.body, next: { cursor: response.body.n } }",
-        "request: { method: GET, path: /x }\npages: { list: response.body, next: { link: next, number: p }, at_most: 0 }",
+        "request: { method: GET, path: /x }\npages: { list: response.body, next: { cursor: \
+        response.body.n } }",
+        "request: { method: GET, path: /x }\npages: { list: response.body, next: { link: next, \
+        number: p }, at_most: 0 }",
         "request: { method: GET, path: /x }\nuntil: { done: 'true', within: 2h }",
-        "request: { method: GET, path: /x }\nuntil: { look: { method: POST, path: /y }, done: response.body.x, every: 1ms, within: 2s }",
-        "request: { method: POST, path: /x }\ncallback: { within: 10m, because: called.body }\noutput: response.body",
-        "request: { method: GET, path: /x }\npages: { list: response.body, next: { link: next } }\ngives: { n: {} }",
+        "request: { method: GET, path: /x }\nuntil: { look: { method: POST, path: /y }, done: \
+        response.body.x, every: 1ms, within: 2s }",
+        "request: { method: POST, path: /x }\ncallback: { within: 10m, because: called.body \
+        }\noutput: response.body",
+        "request: { method: GET, path: /x }\npages: { list: response.body, next: { link: next } \
+        }\ngives: { n: {} }",
         "request: { method: POST, path: '/${callback}' }",
-        "request: { method: POST, path: '/${callback}' }\ncallback: { within: 10m, signed: { hmac_sha256: 'x y' } }",
+        "request: { method: POST, path: '/${callback}' }\ncallback: { within: 10m, signed: { \
+        hmac_sha256: 'x y' } }",
         "request: { method: POST, path: '/${callback_key}' }\ncallback: { within: 10m }",
         "request: { method: POST, path: /x }\nrepeat: keyed\nprobe: { call: op, done: 'true' }",
-        "request: { method: POST, path: /x }\nprobe: { call: oq, give: { a: 1 }, done: result.x == give.y }",
+        "request: { method: POST, path: /x }\nprobe: { call: oq, give: { a: 1 }, done: result.x == \
+        give.y }",
     ];
     insta::assert_snapshot!(wrong.map(diagnostics).join("\n\n"));
 }

@@ -6,14 +6,15 @@ use serde_json::{Value, json};
 
 fn connector(mail: &str, more: &str) -> Connector {
     let text = format!(
-        "connector: office\noperations:\n  send:\n    takes: {{ to: {{ default: ops@skerrow.example }}, text: {{ type: string, default: t }} }}\n    \
+        "connector: office\noperations:\n  send:\n    takes: {{ to: {{ default: \
+        ops@skerrow.example }}, text: {{ type: string, default: t }} }}\n    \
         mail: {mail}\n{more}"
     );
     check(&text).unwrap_or_else(|e| panic!("{e}"))
 }
 
-const MAIL: &str =
-    "{ from: 'Arvok <arvok@skerrow.example>', to: '${give.to}', subject: 'About ${give.text}', text: '${give.text}' }";
+const MAIL: &str = "{ from: 'Arvok <arvok@skerrow.example>', to: '${give.to}', subject: 'About \
+    ${give.text}', text: '${give.text}' }";
 
 fn mailing(connector: &Connector, given: Value) -> Result<Mailing<'_>, String> {
     under_key(connector, given, "arvok-job-7-tell")
@@ -30,24 +31,44 @@ fn under_key<'c>(connector: &'c Connector, given: Value, key: &str) -> Result<Ma
 fn a_message_is_planned_of_what_is_given() {
     let office = connector(MAIL, "");
     let planned =
-        mailing(&office, json!({"to": ["a@x.example", "B <b@x.example>"], "text": "one\r\ntwo"})).expect("plans");
+        mailing(&office, json!({"to": ["a@x.example", "B <b@x.example>"], "text": "one\r\ntwo"}))
+            .expect("plans");
     let letter = planned.letter();
-    assert_eq!(letter.to.iter().map(ToString::to_string).collect::<Vec<_>>(), ["a@x.example", "b@x.example"]);
+    assert_eq!(
+        letter.to.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        ["a@x.example", "b@x.example"]
+    );
     assert_eq!((letter.subject.as_str(), letter.text.as_str()), ("About one  two", "one\r\ntwo"));
-    assert_eq!(letter.message_id, "<arvok-job-7-tell@skerrow.example>", "the same at each try of a step");
-    let id = |key: &str| under_key(&office, json!({}), key).expect("plans").letter().message_id.clone();
+    assert_eq!(
+        letter.message_id, "<arvok-job-7-tell@skerrow.example>",
+        "the same at each try of a step"
+    );
+    let id =
+        |key: &str| under_key(&office, json!({}), key).expect("plans").letter().message_id.clone();
     let long = format!("arvok-job-7-{}", "x".repeat(200));
-    assert!(id("arvok-job-7-all[1].tell") != id("arvok-job-7-all[1]-tell") && id(&long) != id(&format!("{long}y")));
+    assert!(
+        id("arvok-job-7-all[1].tell") != id("arvok-job-7-all[1]-tell")
+            && id(&long) != id(&format!("{long}y"))
+    );
     let shown = office.operations["send"].request(&give(json!({})), "k").expect("plans");
     assert_eq!((shown.method.as_str(), shown.target.as_str()), ("MAIL", "to ops@skerrow.example"));
-    assert_eq!(shown.body, Some(json!({"from": "arvok@skerrow.example", "subject": "About t", "text": "t"})));
+    assert_eq!(
+        shown.body,
+        Some(json!({"from": "arvok@skerrow.example", "subject": "About t", "text": "t"}))
+    );
     assert_eq!(office.operations["send"].line(), "MAIL to \"${give.to}\"");
     let wrong = |given: Value| mailing(&office, given).expect_err("is none");
-    assert_eq!(wrong(json!({"to": "ops"})), "to: `ops` is not an address, such as ops@skerrow.example");
+    assert_eq!(
+        wrong(json!({"to": "ops"})),
+        "to: `ops` is not an address, such as ops@skerrow.example"
+    );
     assert_eq!(wrong(json!({"to": []})), "to: names nobody");
     let many: Vec<String> = (0..101).map(|n| format!("a{n}@x.example")).collect();
     assert_eq!(wrong(json!({"to": many})), "has 101 recipients; 100 are allowed");
-    assert_eq!(wrong(json!({"text": "x".repeat(300_000)})), "text: has 300000 bytes; 262144 are allowed");
+    assert_eq!(
+        wrong(json!({"text": "x".repeat(300_000)})),
+        "text: has 300000 bytes; 262144 are allowed"
+    );
 }
 
 #[test]
@@ -64,9 +85,14 @@ fn replies_are_outputs_or_refusals() {
 
 #[test]
 fn addresses_are_those_that_a_line_can_carry() {
-    let name = |text: &str| Mailbox::parse(text).map(|m| (m.name.clone().unwrap_or_default(), m.to_string()));
+    let name = |text: &str| {
+        Mailbox::parse(text).map(|m| (m.name.clone().unwrap_or_default(), m.to_string()))
+    };
     assert_eq!(name(" ops@skerrow.example "), Some((String::new(), "ops@skerrow.example".into())));
-    assert_eq!(name("Böoking, night <a.b+c@x.example>"), Some(("Böoking, night".into(), "a.b+c@x.example".into())));
+    assert_eq!(
+        name("Böoking, night <a.b+c@x.example>"),
+        Some(("Böoking, night".into(), "a.b+c@x.example".into()))
+    );
     assert_eq!(name("\"N\" <n@x>"), Some(("N".into(), "n@x".into())));
     for odd in [
         "",
@@ -100,7 +126,10 @@ fn what_belongs_to_another_protocol_is_a_diagnostic() {
             format!("{{ mail: {MAIL}, request: {{ method: GET, path: /x }} }}"),
             "an operation has one of `request` and `mail`",
         ),
-        (format!("{{ takes: {{ to: {{}}, text: {{}} }}, mail: {MAIL}, retry_on: [451] }}"), "belongs to a `request`"),
+        (
+            format!("{{ takes: {{ to: {{}}, text: {{}} }}, mail: {MAIL}, retry_on: [451] }}"),
+            "belongs to a `request`",
+        ),
         (
             format!("{{ takes: {{ to: {{}}, text: {{}} }}, mail: {MAIL}, repeat: keyed }}"),
             "no mail server knows a message by its key",
@@ -108,7 +137,9 @@ fn what_belongs_to_another_protocol_is_a_diagnostic() {
         ("{ mail: { from: a@x, to: b@x, subject: s, text: '${give.text}' } }".to_owned(), "text"),
         ("{ mail: { from: a@x, to: b@x, subject: s } }".to_owned(), "text"),
         (
-            format!("{{ takes: {{ to: {{}}, text: {{}} }}, mail: {MAIL}, output: response.headers }}"),
+            format!(
+                "{{ takes: {{ to: {{}}, text: {{}} }}, mail: {MAIL}, output: response.headers }}"
+            ),
             "there is no field `headers`",
         ),
     ] {

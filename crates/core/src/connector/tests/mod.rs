@@ -23,7 +23,11 @@ operations:
 "#;
 
 /// The first request of a call over HTTP, whole.
-pub(super) fn sent(operation: &Operation, give: &Map<String, Value>, key: &str) -> Result<Request, RequestError> {
+pub(super) fn sent(
+    operation: &Operation,
+    give: &Map<String, Value>,
+    key: &str,
+) -> Result<Request, RequestError> {
     operation.begin(give, key, None).map(|planned| http(planned).request().clone())
 }
 
@@ -37,7 +41,8 @@ fn http(planned: Planned<'_>) -> Exchange<'_> {
 
 fn check(text: &str) -> Result<Connector, String> {
     let docs = parse_file("yard.yaml", text).map_err(|p| p.to_string())?;
-    Connector::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    Connector::check(&docs[0])
+        .map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 fn give(value: Value) -> Map<String, Value> {
@@ -48,7 +53,9 @@ fn give(value: Value) -> Map<String, Value> {
 fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
     let yard = check(YARD).expect("checks");
     let op = &yard.operations["vm.grow_disk"];
-    let request = sent(op, &give(json!({"vm": "vm/a%b", "by_gib": 4, "why": "x&y=z"})), "job-7-grow").expect("plans");
+    let request =
+        sent(op, &give(json!({"vm": "vm/a%b", "by_gib": 4, "why": "x&y=z"})), "job-7-grow")
+            .expect("plans");
     insta::assert_json_snapshot!(request, @r#"
     {
       "method": "POST",
@@ -74,7 +81,10 @@ fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
         json!({"vm": "vm/a", "by_gib": 0}),
         json!({"vm": "vm/a", "by_gb": 1, "by_gib": 1}),
     ];
-    let said: Vec<_> = wrong.into_iter().map(|w| op.request(&give(w), "k").expect_err("refused").to_string()).collect();
+    let said: Vec<_> = wrong
+        .into_iter()
+        .map(|w| op.request(&give(w), "k").expect_err("refused").to_string())
+        .collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     the input `by_gib` is missing
     the input `vm` is wrong: "a" is not a "resource"
@@ -90,15 +100,23 @@ fn answers_become_outputs_or_failures() {
     let given = give(json!({"vm": "vm/a", "by_gib": 4}));
     let answer = |status, body| {
         let mut exchange = http(op.begin(&given, "k", None).expect("plans"));
-        match exchange.answered(Answer { status, headers: Map::new(), body }, Period::from_millis(0)) {
+        match exchange
+            .answered(Answer { status, headers: Map::new(), body }, Period::from_millis(0))
+        {
             Next::Output(output) => Ok(output),
             Next::Failed(failure) => Err(failure),
             other => panic!("{other:?}"),
         }
     };
     assert_eq!(answer(200, json!({"disk": {"size_gib": 44}})), Ok(json!({"size_gib": 44})));
-    assert_eq!(answer(503, json!("busy")), Err(Failure::new(CallEnd::Unknown, "answered 503: busy")));
-    assert_eq!(answer(409, json!({"detail": "full"})), Err(Failure::lasting(CallEnd::Refused, "answered 409: full")));
+    assert_eq!(
+        answer(503, json!("busy")),
+        Err(Failure::new(CallEnd::Unknown, "answered 503: busy"))
+    );
+    assert_eq!(
+        answer(409, json!({"detail": "full"})),
+        Err(Failure::lasting(CallEnd::Refused, "answered 409: full"))
+    );
     let done = answer(200, json!({})).expect_err("no disk");
     assert_eq!((done.end, done.lasting), (CallEnd::Done, true));
 }
@@ -109,8 +127,10 @@ fn bad_documents_are_refused() {
         "connector: c\noperations: { a: { request: { method: FETCH, path: /x } } }\n",
         "connector: c\noperations: { a: { request: { method: GET, path: x } } }\n",
         "connector: c\noperations: { a: { request: { method: GET, path: '/x/${input.vm}' } } }\n",
-        "connector: c\noperations: { a: { takes: { vm: { type: text } }, request: { method: GET, path: /x } } }\n",
-        "connector: c\noperations: { a: { takes: { n: { type: integer, default: x } }, request: { method: GET, path: /x } } }\n",
+        "connector: c\noperations: { a: { takes: { vm: { type: text } }, request: { method: GET, \
+        path: /x } } }\n",
+        "connector: c\noperations: { a: { takes: { n: { type: integer, default: x } }, request: { \
+        method: GET, path: /x } } }\n",
     ];
     let said: Vec<String> = bad.iter().map(|b| check(b).expect_err("refused")).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
@@ -134,11 +154,14 @@ fn bad_documents_are_refused() {
 
 #[test]
 fn what_an_operation_does_not_take_cannot_be_filled_in() {
-    let text = "connector: yard\noperations:\n  grow:\n    takes: { vm: { type: string }, by_gib: { type: integer } }\n    \
-        request: { method: POST, path: \"/vms/${give.vmm}\", body: { by: \"${give.by_gib + 'x'}\" } }\n    output: response.bdy\n";
+    let text = "connector: yard\noperations:\n  grow:\n    takes: { vm: { type: string }, by_gib: \
+        { type: integer } }\n    \
+        request: { method: POST, path: \"/vms/${give.vmm}\", body: { by: \"${give.by_gib + 'x'}\" \
+        } }\n    output: response.bdy\n";
     let document = crate::document::parse_file("yard.yaml", text).expect("reads").remove(0);
     let problems = super::Connector::check(&document).expect_err("refused");
-    let said: Vec<String> = problems.iter().map(|p| format!("{}:{} {}", p.line, p.column, p.message)).collect();
+    let said: Vec<String> =
+        problems.iter().map(|p| format!("{}:{} {}", p.line, p.column, p.message)).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     5:48 there is no field `vmm`; did you mean `vm`?
     5:83 cannot add a number and a string; put string( ) around what is no string
@@ -159,6 +182,9 @@ operations:
     };
     assert_eq!(given(json!({ "n": 1 })), Next::Output(json!({ "n": 1 })));
     let Next::Failed(failure) = given(json!("<html>")) else { panic!("no output") };
-    assert_eq!(failure.message, "answered 200, but what it gives should have fields, and is \"<html>\"");
+    assert_eq!(
+        failure.message,
+        "answered 200, but what it gives should have fields, and is \"<html>\""
+    );
     assert_eq!(failure.end, CallEnd::Done);
 }

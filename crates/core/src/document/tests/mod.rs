@@ -16,7 +16,10 @@ fn wrong(text: &str) -> String {
 #[test]
 fn scalars_follow_the_core_schema() {
     let d = one("rule: a\nx: [1, -2, 0x1f, 1.5, 1e3, true, yes, ~, '1', 1.2.3, 12:30, \"${a}\"]\n");
-    assert_eq!(d.value["x"], json!([1, -2, 31, 1.5, 1000.0, true, "yes", null, "1", "1.2.3", "12:30", "${a}"]));
+    assert_eq!(
+        d.value["x"],
+        json!([1, -2, 31, 1.5, 1000.0, true, "yes", null, "1", "1.2.3", "12:30", "${a}"])
+    );
 }
 
 #[test]
@@ -100,9 +103,13 @@ proptest::proptest! {
 
 #[test]
 fn found_by_fuzzing_lone_carriage_returns_are_lines_to_the_parser_only() {
-    let text = format!("rule: a\nlisten: {{}}\n---\nrule:{} b\n---\nrule: c\n", "\r\r\r\r\r\r".repeat(3));
+    let text =
+        format!("rule: a\nlisten: {{}}\n---\nrule:{} b\n---\nrule: c\n", "\r\r\r\r\r\r".repeat(3));
     let documents = super::parse_file("odd.yaml", &text);
-    assert!(documents.is_ok() || documents.is_err_and(|p| !p.message.contains("cannot be read as YAML")));
+    assert!(
+        documents.is_ok()
+            || documents.is_err_and(|p| !p.message.contains("cannot be read as YAML"))
+    );
     let many = format!("rule: a\n{}---\nrule: b\n---\nrule: c\n", "#\r".repeat(40));
     let documents = super::parse_file("odd.yaml", &many).expect("reads");
     assert!(documents.iter().all(|d| d.kind == "rule"), "{documents:?}");
@@ -113,10 +120,14 @@ fn aliases_are_paid_for_before_anything_is_copied() {
     let bomb = |long: usize, times: usize| {
         format!("rule: a\nx: &a {}\ny: [{}]\n", "k".repeat(long), vec!["*a"; times].join(","))
     };
-    assert!(parse_file("t.yaml", &bomb(1000, 1000)).is_ok(), "a megabyte of aliases is nobody's harm");
+    assert!(
+        parse_file("t.yaml", &bomb(1000, 1000)).is_ok(),
+        "a megabyte of aliases is nobody's harm"
+    );
     let wrong = parse_file("t.yaml", &bomb(480_000, 99_000)).expect_err("48 GB").message;
     assert_eq!(wrong, "the file makes more than 4 MiB with its aliases and long keys written out");
-    let doubled: String = (1..40).map(|n| format!("k{n}: &a{n} [*a{}, *a{}]\n", n - 1, n - 1)).collect();
+    let doubled: String =
+        (1..40).map(|n| format!("k{n}: &a{n} [*a{}, *a{}]\n", n - 1, n - 1)).collect();
     assert!(parse_file("t.yaml", &format!("rule: a\nk0: &a0 x\n{doubled}")).is_err());
     let nested = format!("rule: a\nx: &a [{}]", "k".repeat(900_000));
     assert!(parse_file("t.yaml", &nested).is_ok());
@@ -124,7 +135,8 @@ fn aliases_are_paid_for_before_anything_is_copied() {
 
 #[test]
 fn the_documents_of_a_file_share_its_bounds() {
-    let one = format!("rule: a\nx: &a {}\ny: [{}]\n---\n", "k".repeat(4000), vec!["*a"; 900].join(","));
+    let one =
+        format!("rule: a\nx: &a {}\ny: [{}]\n---\n", "k".repeat(4000), vec!["*a"; 900].join(","));
     assert!(parse_file("t.yaml", &one).is_ok());
     assert!(parse_file("t.yaml", &one.repeat(3)).is_err());
 }
@@ -137,7 +149,8 @@ fn a_long_key_over_many_values_is_refused() {
 
 #[test]
 fn long_lines_are_cut_where_they_are_shown() {
-    let wrong = parse_file("t.yaml", &format!("rule: a\nx: {}: b\n", "y".repeat(500_000))).expect_err("no YAML");
+    let wrong = parse_file("t.yaml", &format!("rule: a\nx: {}: b\n", "y".repeat(500_000)))
+        .expect_err("no YAML");
     assert!(wrong.text.len() < 500, "{} bytes", wrong.text.len());
 }
 
@@ -145,7 +158,10 @@ fn long_lines_are_cut_where_they_are_shown() {
 fn characters_that_json_writes_as_two_are_one() {
     let ship = one(r#"{"rule": "a", "x": "\ud83d\udea2 \\ud83d \u00e9"}"#);
     assert_eq!(ship.value["x"], "\u{1f6a2} \\ud83d \u{e9}");
-    assert!(parse_file("t.json", r#"{"rule": "a", "x": "\ud83d"}"#).is_err(), "half a character is none");
+    assert!(
+        parse_file("t.json", r#"{"rule": "a", "x": "\ud83d"}"#).is_err(),
+        "half a character is none"
+    );
 }
 
 #[test]

@@ -6,7 +6,8 @@ use super::*;
 use proptest::prelude::*;
 use serde_json::{Value, json};
 
-const NAMES: Names<'static> = Names { roots: &["alert", "body"], functions: &["secret"], types: &[] };
+const NAMES: Names<'static> =
+    Names { roots: &["alert", "body"], functions: &["secret"], types: &[] };
 
 struct Body(Value);
 
@@ -18,7 +19,8 @@ impl<'a> Scope<'a> for Body {
 
 fn eval(text: &str) -> Result<Value, String> {
     let scope = Body(json!({
-        "host": "quill-hv-1", "load": 88, "free": 2.5, "tags": ["gold", "db"], "disks": [{"gib": 40}, {"gib": 60}]
+        "host": "quill-hv-1", "load": 88, "free": 2.5, "tags": ["gold", "db"],
+            "disks": [{"gib": 40}, {"gib": 60}]
     }));
     let expr = Expr::compile(text, NAMES).map_err(|e| e.to_string())?;
     expr.eval(&scope).map(|v| v.to_json()).map_err(|e| e.to_string())
@@ -84,8 +86,10 @@ fn diagnostics() {
         &deep,
         &long,
     ];
-    let lines: Vec<String> =
-        cases.iter().map(|c| format!("{:28} {}", crate::text::cut(c, 26), eval(c).expect_err(c))).collect();
+    let lines: Vec<String> = cases
+        .iter()
+        .map(|c| format!("{:28} {}", crate::text::cut(c, 26), eval(c).expect_err(c)))
+        .collect();
     insta::assert_snapshot!(lines.join("\n"), @"
                                  is empty; an expression was expected
     1 +                          the expression ends here, and something more was expected
@@ -135,7 +139,8 @@ fn what_cannot_be_read_is_told_in_words_of_the_language() {
         "1.2.3",
         "body[?0]",
     ];
-    let said: Vec<String> = cases.iter().map(|c| format!("{c:22} {}", eval(c).expect_err(c))).collect();
+    let said: Vec<String> =
+        cases.iter().map(|c| format!("{c:22} {}", eval(c).expect_err(c))).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     alert.value = 90       `=` has no meaning here; did you mean `==`?
     alert.value === 90     `===` has no meaning here; did you mean `==`?
@@ -170,7 +175,8 @@ fn a_place_is_right_behind_letters_of_more_than_one_byte() {
         .iter()
         .map(|text| {
             let error = Expr::compile(text, names).expect_err(text);
-            let from: String = text.chars().skip(error.span.map_or(99, |(from, _)| from as usize)).collect();
+            let from: String =
+                text.chars().skip(error.span.map_or(99, |(from, _)| from as usize)).collect();
             format!("{from:?}: {}", error.message)
         })
         .collect();
@@ -188,18 +194,25 @@ fn an_expression_that_would_never_end_is_stopped() {
     let ten = "[1,2,3,4,5,6,7,8,9,10]";
     let nested = (0..8).fold("true".to_owned(), |inner, i| format!("{ten}.all(x{i}, {inner})"));
     assert!(eval(&nested).expect_err("stopped").contains("takes more than"), "{nested}");
-    let doubling = (0..24).fold("'ab'".to_owned(), |inner, _| format!("[{inner}].map(s, s + s)[0]"));
+    let doubling =
+        (0..24).fold("'ab'".to_owned(), |inner, _| format!("[{inner}].map(s, s + s)[0]"));
     assert!(eval(&doubling).is_err());
 }
 
 #[test]
 fn templates() {
     let scope = Body(json!({"n": 4, "who": "quill"}));
-    let value = json!({"whole": "${body.n}", "text": "n is ${body.n}, ${'}' + body.who}", "plain": "$${x}", "list": ["${body.who}", 1]});
+    let value = json!({"whole": "${body.n}", "text": "n is ${body.n}, ${'}' + \
+        body.who}", "plain": "$${x}", "list": ["${body.who}", 1]});
     let filled = Template::compile(&value, NAMES).expect("compiles").fill(&scope).expect("fills");
-    assert_eq!(filled, json!({"whole": 4, "text": "n is 4, }quill", "plain": "${x}", "list": ["quill", 1]}));
-    let errors = Template::compile(&json!({"a": {"b": "${bdy}"}, "c": "${"}), NAMES).expect_err("two diagnostics");
-    let seen: Vec<_> = errors.iter().map(|e| (e.pointer.as_str(), e.error.message.as_str())).collect();
+    assert_eq!(
+        filled,
+        json!({"whole": 4, "text": "n is 4, }quill", "plain": "${x}", "list": ["quill", 1]})
+    );
+    let errors = Template::compile(&json!({"a": {"b": "${bdy}"}, "c": "${"}), NAMES)
+        .expect_err("two diagnostics");
+    let seen: Vec<_> =
+        errors.iter().map(|e| (e.pointer.as_str(), e.error.message.as_str())).collect();
     assert_eq!(seen[0].0, "/a/b");
     assert_eq!(seen[1], ("/c", "the closing } of ${ is missing"));
 }
@@ -242,7 +255,8 @@ fn demands_of_a_condition() {
 
 #[test]
 fn what_can_never_be_is_found_when_compiling() {
-    let types = [("inputs", Type::Record(std::sync::Arc::new([("vm".to_owned(), Type::Text)].into())))];
+    let types =
+        [("inputs", Type::Record(std::sync::Arc::new([("vm".to_owned(), Type::Text)].into())))];
     let names = Names { roots: &["alert", "inputs", "tally"], functions: &[], types: &types };
     let cases = [
         "alert.valu > 5",
@@ -323,8 +337,10 @@ fn over(text: &str, body: Value) -> Result<usize, String> {
 
 #[test]
 fn a_thousand_hosts_are_ranked_within_one_evaluation() {
-    let host =
-        |n: usize| json!({ "name": format!("tern-hv-{n}"), "load": (n * 7919) % 1000, "up": true, "site": "quill" });
+    let host = |n: usize| {
+        json!({ "name": format!("tern-hv-{n}"), "load": (n * 7919) % 1000,
+        "up": true, "site": "quill" })
+    };
     let body = json!({ "hosts": (0..1000).map(host).collect::<Vec<_>>() });
     for good in [
         "body.hosts.minBy(h, h.load).name",
@@ -343,7 +359,8 @@ fn a_thousand_hosts_are_ranked_within_one_evaluation() {
 fn nothing_is_built_compared_or_compiled_that_is_not_paid_for() {
     let list: Vec<u32> = (0..20_000).collect();
     let text = "x".repeat(400_000);
-    let body = json!({ "l": list, "t": text, "u": format!("{text}y"), "m": { "l": list }, "n": { "l": list } });
+    let body = json!({ "l": list, "t": text, "u": format!("{text}y"), "m": { "l": list },
+        "n": { "l": list } });
     for wrong in [
         "body.l.map(a, body.l.exists(b, b < 0))",
         "body.l.exists(a, body.m == body.n && a < 0)",
@@ -362,9 +379,10 @@ fn nothing_is_built_compared_or_compiled_that_is_not_paid_for() {
         let said = over(wrong, body.clone()).expect_err(wrong);
         assert!(said.contains("steps") || said.contains("too large"), "{wrong}: {said}");
     }
-    for cheap in
-        ["body.l.exists(a, size(body.l) < 0 || a == 900)", "body.l.exists(a, body.l.exists(b, b == 0) && a == 500)"]
-    {
+    for cheap in [
+        "body.l.exists(a, size(body.l) < 0 || a == 900)",
+        "body.l.exists(a, body.l.exists(b, b == 0) && a == 500)",
+    ] {
         assert!(over(cheap, body.clone()).is_ok(), "{cheap}");
     }
 }
@@ -408,7 +426,10 @@ fn what_is_filled_in_is_bounded_and_free_of_nul() {
     };
     assert_eq!(fill(json!({"a": "${'x\\u0000y'}"}), json!({})), Ok(json!({"a": "x\u{fffd}y"})));
     let many: Vec<String> = vec!["${body.t}".into(); 9];
-    assert_eq!(fill(json!(many), json!({"t": "x".repeat(400_000)})), Err("the result is too large".into()));
+    assert_eq!(
+        fill(json!(many), json!({"t": "x".repeat(400_000)})),
+        Err("the result is too large".into())
+    );
 }
 
 #[test]

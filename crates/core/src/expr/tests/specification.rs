@@ -24,7 +24,8 @@ const NAMES: Names<'static> = Names { roots: &["body"], functions: &[], types: &
 
 fn body() -> Body {
     Body(json!({
-        "l": [{ "a": 1 }, { "b": 2 }], "m": { "k": 1, "in": 2, "odd-key": 3 }, "n": 5, "f": 1.5, "s": "abc",
+        "l": [{ "a": 1 }, { "b": 2 }], "m": { "k": 1, "in": 2, "odd-key": 3 }, "n": 5, "f": 1.5,
+            "s": "abc",
         "big": u64::MAX, "none": null
     }))
 }
@@ -53,9 +54,13 @@ fn given(text: &str, wanted: &str, body: &Body) -> Result<(), String> {
 #[test]
 fn the_reference_lists_every_function() {
     let page = include_str!("../../../../../docs/reference/expressions.md");
-    let rows: Vec<String> = FUNCTIONS.iter().map(|f| format!("| `{}` | {} |", f.form(), f.says)).collect();
+    let rows: Vec<String> =
+        FUNCTIONS.iter().map(|f| format!("| `{}` | {} |", f.form(), f.says)).collect();
     let table = rows.join("\n");
-    assert!(page.contains(&table), "docs/reference/expressions.md does not hold this table:\n{table}");
+    assert!(
+        page.contains(&table),
+        "docs/reference/expressions.md does not hold this table:\n{table}"
+    );
 }
 
 #[test]
@@ -72,6 +77,11 @@ fn expressions_give_what_the_specification_says() {
             }
         }
     }
-    assert!(differing.is_empty(), "{} of {cases} differ:\n{}", differing.len(), differing.join("\n"));
+    assert!(
+        differing.is_empty(),
+        "{} of {cases} differ:\n{}",
+        differing.len(),
+        differing.join("\n")
+    );
     assert!(cases >= 475, "there are {cases} cases");
 }

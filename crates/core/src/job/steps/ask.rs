@@ -1,10 +1,11 @@
-//! A question: open until a person decides, or nobody did in time. Whether the time is over is told from outside,
-//! where decisions are kept, so that none is taken and passed over.
+//! A question: open until a person decides, or nobody did in time. Whether the time is over is told
+//! from outside, where decisions are kept, so that none is taken and passed over.
 
 use crate::{
     connector::CallEnd,
     job::{
-        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepEvent, StepResult, Telling,
+        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepEvent, StepResult,
+        Telling,
         execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{Ask, LINK, TELL, To},
@@ -30,7 +31,8 @@ pub(in crate::job) fn begin<'m>(
             return Some(StepEnd::failed(format!("ask: {e}")));
         }
     };
-    let choices: Map<String, Value> = question.choices.iter().map(|(n, w)| (n.clone(), w.clone().into())).collect();
+    let choices: Map<String, Value> =
+        question.choices.iter().map(|(n, w)| (n.clone(), w.clone().into())).collect();
     execution.started(place, 1, json!({ "text": question.text, "choices": choices }));
     open.doing = Doing::Asking { until: question.until, tell: Telling::Over };
     let decision = json!({
@@ -70,8 +72,8 @@ fn question<'m>(
     })
 }
 
-/// Sends the message that tells of the question, if there is one. If it does not go out the question stands all the
-/// same.
+/// Sends the message that tells of the question, if there is one. If it does not go out the
+/// question stands all the same.
 fn tell<'m>(
     execution: &mut Execution<'m>,
     ask: &'m Ask,
@@ -84,7 +86,8 @@ fn tell<'m>(
     let at = place.within("told");
     // One that waited for its turn has begun already.
     let begun = matches!(open.doing, Doing::Asking { tell: Telling::Out { .. }, .. });
-    let given = execution.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
+    let given =
+        execution.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
     if !begun {
         execution.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     }
@@ -104,7 +107,9 @@ fn tell<'m>(
             Telling::Out { attempt, decision: decision.clone() }
         }
         Ok(_) | Err(_) => {
-            let why = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
+            let why = given
+                .err()
+                .map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
             execution.record(&at, attempt, StepResult::Failed(why));
             Telling::Over
         }
@@ -123,13 +128,17 @@ pub(in crate::job) fn go_on<'m>(
 ) -> Option<StepEnd> {
     telling(execution, ask, place, open, around);
     let end = match execution.news_of(place, open.attempt) {
-        Some(StepEvent::Decided(decided)) if ask.choices.iter().any(|(name, _)| *name == decided.choice) => {
+        Some(StepEvent::Decided(decided))
+            if ask.choices.iter().any(|(name, _)| *name == decided.choice) =>
+        {
             let Decided { choice, by, how, remark } = decided;
-            Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark, "silent": false })))
+            Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark,
+                    "silent": false })))
         }
         Some(StepEvent::Silent) => Some(match &ask.unanswered {
             Some(choice) => {
-                StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "", "silent": true }))
+                StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "",
+                    "silent": true }))
             }
             None => StepEnd::failed(format!("nobody decided within {}", open.within(&ask.within))),
         }),
@@ -146,7 +155,13 @@ pub(in crate::job) fn go_on<'m>(
 }
 
 /// Goes on with the message.
-fn telling<'m>(execution: &mut Execution<'m>, ask: &'m Ask, place: &Place, open: &mut Open, around: &Around<'m>) {
+fn telling<'m>(
+    execution: &mut Execution<'m>,
+    ask: &'m Ask,
+    place: &Place,
+    open: &mut Open,
+    around: &Around<'m>,
+) {
     let at = place.within("told");
     let Doing::Asking { tell: state, .. } = &open.doing else { return };
     match state.clone() {
@@ -161,7 +176,9 @@ fn telling<'m>(execution: &mut Execution<'m>, ask: &'m Ask, place: &Place, open:
             match execution.turn_of(&at, attempt) {
                 Turn::Out => {}
                 Turn::Waits(_) => return,
-                Turn::Comes => return tell(execution, ask, place, open, around, (attempt, &decision)),
+                Turn::Comes => {
+                    return tell(execution, ask, place, open, around, (attempt, &decision));
+                }
             }
             let next = match execution.answer_of(&at, attempt) {
                 Some(Ok(output)) => {
@@ -185,7 +202,11 @@ fn telling<'m>(execution: &mut Execution<'m>, ask: &'m Ask, place: &Place, open:
                     let never = !repeats.of(&call.via, &call.operation).is_harmless();
                     let lost = "its node was lost before an answer came".to_owned();
                     execution.record(&at, attempt, StepResult::Failed(lost));
-                    if never { Telling::Over } else { Telling::Again { at: execution.now, attempt, decision } }
+                    if never {
+                        Telling::Over
+                    } else {
+                        Telling::Again { at: execution.now, attempt, decision }
+                    }
                 }
             };
             let again = matches!(&next, Telling::Again { at, .. } if *at <= execution.now);

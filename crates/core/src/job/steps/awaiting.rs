@@ -1,4 +1,5 @@
-//! An event that is waited for: over when one comes for which the condition holds, or its time is over.
+//! An event that is waited for: over when one comes for which the condition holds, or its time is
+//! over.
 
 use crate::{
     Alert,
@@ -20,7 +21,11 @@ pub(in crate::job) fn begin<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     let chosen = execution.see(around, |scope| chosen(event, scope));
-    execution.started(place, 1, chosen.as_ref().map_or(Value::Null, |chosen| json!({ "await": chosen })));
+    execution.started(
+        place,
+        1,
+        chosen.as_ref().map_or(Value::Null, |chosen| json!({ "await": chosen })),
+    );
     let chosen = match chosen.and_then(|c| c.diagnostic().map_or(Ok(c), Err)) {
         Ok(chosen) => chosen,
         Err(e) => return Some(StepEnd::failed(format!("await: {e}"))),
@@ -29,8 +34,13 @@ pub(in crate::job) fn begin<'m>(
         Since::Step => execution.now,
         Since::Job => execution.facts.created,
     };
-    execution.effects.push(Effect::Listen(EventWait { place: place.clone(), chosen: chosen.clone(), since }));
-    open.doing = Doing::Awaiting { until: execution.now + open.within(&event.within).delta(), chosen };
+    execution.effects.push(Effect::Listen(EventWait {
+        place: place.clone(),
+        chosen: chosen.clone(),
+        since,
+    }));
+    open.doing =
+        Doing::Awaiting { until: execution.now + open.within(&event.within).delta(), chosen };
     None
 }
 
@@ -47,7 +57,8 @@ fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<EventSelector, String> 
             other => Ok(vec![one(other)?]),
         }
     };
-    let line = |key: &str, of: &Option<Template>| of.as_ref().map_or(Ok(Vec::new()), |t| texts(key, t));
+    let line =
+        |key: &str, of: &Option<Template>| of.as_ref().map_or(Ok(Vec::new()), |t| texts(key, t));
     let labels = event.labels.iter().map(|(name, t)| Ok((name.clone(), texts(name, t)?)));
     let mut chosen = EventSelector {
         sources: line("sources", &event.sources)?,
@@ -62,14 +73,18 @@ fn chosen(event: &Await, scope: &JobScope<'_>) -> Result<EventSelector, String> 
     Ok(chosen)
 }
 
-/// Takes in what the condition asks of a field, if no line does: so that only alerts are looked at that may be the one.
+/// Takes in what the condition asks of a field, if no line does: so that only alerts are looked at
+/// that may be the one.
 fn narrow(chosen: &mut EventSelector, field: &str, value: Value) {
     let texts = match value {
         Value::String(text) => vec![text],
-        Value::Array(all) => match all.into_iter().map(|v| v.as_str().map(str::to_owned)).collect::<Option<Vec<_>>>() {
-            Some(texts) if !texts.is_empty() && texts.len() <= MOST_TEXTS => texts,
-            _ => return,
-        },
+        Value::Array(all) => {
+            match all.into_iter().map(|v| v.as_str().map(str::to_owned)).collect::<Option<Vec<_>>>()
+            {
+                Some(texts) if !texts.is_empty() && texts.len() <= MOST_TEXTS => texts,
+                _ => return,
+            }
+        }
         _ => return,
     };
     // A text that would be taken for a pattern is left to the condition.
@@ -107,7 +122,10 @@ pub(in crate::job) fn go_on<'m>(
     };
     let is_it = |alert: &&Alert| {
         let in_time = alert.received <= *until || execution.now < *until;
-        let holds = |c| execution.see_event(around, alert, |scope| crate::expr::Expr::holds(c, scope) == Ok(true));
+        let holds = |c| {
+            execution
+                .see_event(around, alert, |scope| crate::expr::Expr::holds(c, scope) == Ok(true))
+        };
         in_time && chosen.matches(alert) && event.condition.as_ref().is_none_or(holds)
     };
     let end = match came.iter().find(is_it) {
@@ -116,7 +134,8 @@ pub(in crate::job) fn go_on<'m>(
         // The time is judged when all that came in it was read.
         None if execution.now < *until || execution.paused || execution.unread => return None,
         None => StepEnd::failed(match &event.otherwise {
-            Some(text) => execution.see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
+            Some(text) => execution
+                .see(around, |scope| text.fill_text(scope).unwrap_or_else(|e| e.to_string())),
             None => format!("no such event came within {}", open.within(&event.within)),
         }),
     };

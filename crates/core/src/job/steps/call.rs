@@ -1,11 +1,12 @@
-//! A call: tried again as its step says, waited for where the other side calls back, found out about when nobody knows
-//! whether it was done.
+//! A call: tried again as its step says, waited for where the other side calls back, found out
+//! about when nobody knows whether it was done.
 
 use crate::{
     Period,
     connector::{CallEnd, Failure, Repeat},
     job::{
-        CallOut, Doing, Effect, EventSelector, EventWait, Open, Place, Resolution, StepEvent, StepResult,
+        CallOut, Doing, Effect, EventSelector, EventWait, Open, Place, Resolution, StepEvent,
+        StepResult,
         execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{Call, Step},
@@ -41,8 +42,19 @@ fn send<'m>(
 ) -> Option<StepEnd> {
     let give = match given {
         Ok(Value::Object(give)) => give,
-        Ok(_) => return not_sent(execution, (step, call), place, open, around, "`give` is not a map".into()),
-        Err(e) => return not_sent(execution, (step, call), place, open, around, format!("give: {e}")),
+        Ok(_) => {
+            return not_sent(
+                execution,
+                (step, call),
+                place,
+                open,
+                around,
+                "`give` is not a map".into(),
+            );
+        }
+        Err(e) => {
+            return not_sent(execution, (step, call), place, open, around, format!("give: {e}"));
+        }
     };
     execution.send(CallOut {
         place: place.clone(),
@@ -66,7 +78,15 @@ fn not_sent<'m>(
     around: &Around<'m>,
     message: String,
 ) -> Option<StepEnd> {
-    broke(execution, calling, place, open, around, &Failure::lasting(CallEnd::NotSent, message), Repeat::Never)
+    broke(
+        execution,
+        calling,
+        place,
+        open,
+        around,
+        &Failure::lasting(CallEnd::NotSent, message),
+        Repeat::Never,
+    )
 }
 
 /// Goes on with whatever it is at.
@@ -89,13 +109,16 @@ pub(in crate::job) fn go_on<'m>(
             begin(execution, calling, place, open, around)
         }
         Doing::Probing(why) => probing(execution, calling, place, open, around, why),
-        Doing::CalledBack { until, repeat } => called_back(execution, calling, place, open, around, (until, repeat)),
+        Doing::CalledBack { until, repeat } => {
+            called_back(execution, calling, place, open, around, (until, repeat))
+        }
         Doing::LookingBack => looking_back(execution, calling, place, open, around),
         Doing::Unsure(_) => match execution.word_of(place)? {
             (Resolution::Done, output) => Some(StepEnd::Done(output)),
-            (Resolution::Failed, _) => {
-                Some(StepEnd::failed(format!("a person said that the unsure step `{}` failed", calling.0.id)))
-            }
+            (Resolution::Failed, _) => Some(StepEnd::failed(format!(
+                "a person said that the unsure step `{}` failed",
+                calling.0.id
+            ))),
             (Resolution::Again, _) if around.halt => Some(StepEnd::Halted),
             (Resolution::Again, _) if execution.paused => {
                 open.doing = Doing::Again(execution.now);
@@ -121,7 +144,9 @@ fn calling_out<'m>(
     match execution.turn_of(place, open.attempt) {
         Turn::Out => {}
         Turn::Comes if !around.halt || was_lost(open) => {
-            let given = execution.see(around, |scope| calling.1.give.fill(scope)).map_err(|e| e.to_string());
+            let given = execution
+                .see(around, |scope| calling.1.give.fill(scope))
+                .map_err(|e| e.to_string());
             return send(execution, calling, place, open, around, given);
         }
         turn => return has_no_turn(execution, calling, place, open, around, &turn),
@@ -140,20 +165,27 @@ fn calling_out<'m>(
     let repeat = execution.is_lost(place)?.of(&call.via, &call.operation);
     match repeat {
         Repeat::Never | Repeat::Probed => {
-            let why = format!("a node was lost during step `{}`, which must not be done twice", step.id);
+            let why =
+                format!("a node was lost during step `{}`, which must not be done twice", step.id);
             find_out(execution, calling, place, open, around, (repeat, why))
         }
-        // Also when nothing further is begun: what it does counts, and what it did may have to be taken back.
+        // Also when nothing further is begun: what it does counts, and what it did may have to be
+        // taken back.
         Repeat::Safe | Repeat::Keyed => {
             open.doubt |= repeat == Repeat::Keyed;
-            execution.record(place, open.attempt, StepResult::Failed("its node was lost before an answer came".into()));
+            execution.record(
+                place,
+                open.attempt,
+                StepResult::Failed("its node was lost before an answer came".into()),
+            );
             open.attempt += 1;
             begin(execution, calling, place, open, around)
         }
     }
 }
 
-/// Whether an earlier try was lost with its node: what it did counts, so it is made again also when nothing further is begun.
+/// Whether an earlier try was lost with its node: what it did counts, so it is made again also when
+/// nothing further is begun.
 const fn was_lost(open: &Open) -> bool {
     open.attempt > open.failed + 1
 }
@@ -170,7 +202,9 @@ fn has_no_turn<'m>(
     let (step, via) = (calling.0, &calling.1.via);
     let message = match (turn, open.timeout(step)) {
         _ if around.halt && !was_lost(open) => return Some(StepEnd::Halted),
-        (Turn::Waits(since), Some(timeout)) if execution.now >= *since + execution.held_for + timeout.delta() => {
+        (Turn::Waits(since), Some(timeout))
+            if execution.now >= *since + execution.held_for + timeout.delta() =>
+        {
             format!("its turn at `{via}` has not come within {timeout}")
         }
         _ => return None,
@@ -178,11 +212,19 @@ fn has_no_turn<'m>(
     execution.queued.remove(place);
     execution.effects.push(Effect::LeaveQueue(place.clone()));
     // Of an earlier try it may not be known what became of it.
-    broke(execution, calling, place, open, around, &Failure::new(CallEnd::NotSent, message), Repeat::Keyed)
+    broke(
+        execution,
+        calling,
+        place,
+        open,
+        around,
+        &Failure::new(CallEnd::NotSent, message),
+        Repeat::Keyed,
+    )
 }
 
-/// The call was taken, and is waited for as long as the operation says, or as the step gives it if that is less. What comes
-/// may have come already: it counts from the step's beginning.
+/// The call was taken, and is waited for as long as the operation says, or as the step gives it if
+/// that is less. What comes may have come already: it counts from the step's beginning.
 fn will_call_back(
     execution: &mut Execution<'_>,
     step: &Step,
@@ -190,15 +232,20 @@ fn will_call_back(
     open: &mut Open,
     (within, repeat): (Period, Repeat),
 ) -> Option<StepEnd> {
-    let within = open.timeout(step).map_or(within.delta(), |least| least.delta().min(within.delta()));
+    let within =
+        open.timeout(step).map_or(within.delta(), |least| least.delta().min(within.delta()));
     let chosen = EventSelector::call_back(execution.facts.id, place, open.attempt);
-    execution.effects.push(Effect::Listen(EventWait { place: place.clone(), chosen, since: open.since }));
+    execution.effects.push(Effect::Listen(EventWait {
+        place: place.clone(),
+        chosen,
+        since: open.since,
+    }));
     open.doing = Doing::CalledBack { until: execution.now + within, repeat };
     None
 }
 
-/// Whether the other side has called back, or will not any more. What it does counts, so it is waited for also when
-/// nothing further is begun.
+/// Whether the other side has called back, or will not any more. What it does counts, so it is
+/// waited for also when nothing further is begun.
 fn called_back<'m>(
     execution: &mut Execution<'m>,
     calling: Calling<'m>,
@@ -216,7 +263,9 @@ fn called_back<'m>(
         Some(alert) => {
             let called = alert.body.get("callback").cloned().unwrap_or(Value::Null);
             match (called.get("output"), called.get("failure")) {
-                (_, Some(why)) => Failure::new(CallEnd::Refused, why.as_str().unwrap_or("it says that it failed")),
+                (_, Some(why)) => {
+                    Failure::new(CallEnd::Refused, why.as_str().unwrap_or("it says that it failed"))
+                }
                 (output, None) => {
                     execution.effects.push(Effect::Withdraw(place.clone()));
                     return Some(StepEnd::Done(output.cloned().unwrap_or(Value::Null)));
@@ -230,8 +279,8 @@ fn called_back<'m>(
     broke(execution, calling, place, open, around, &failure, repeat)
 }
 
-/// What may have been done and must not be done twice is found out; what was surely not done, or may be
-/// done twice, is tried again as often as the step says.
+/// What may have been done and must not be done twice is found out; what was surely not done, or
+/// may be done twice, is tried again as often as the step says.
 fn broke<'m>(
     execution: &mut Execution<'m>,
     calling: Calling<'m>,
@@ -252,21 +301,26 @@ fn broke<'m>(
     let not_known = if open.doubt { "; whether it was done is not known" } else { "" };
     let message = format!("{}{not_known}", failure.message);
     let retry = step.retry.filter(|_| !failure.lasting && !around.halt);
-    if let Some(wait) = retry.and_then(|r| r.wait_after(open.failed, chance(execution, place, open.attempt))) {
+    if let Some(wait) =
+        retry.and_then(|r| r.wait_after(open.failed, chance(execution, place, open.attempt)))
+    {
         execution.record(place, open.attempt, StepResult::Failed(message));
-        open.doing = Doing::Again(execution.now + wait.max(failure.retry_after.unwrap_or(wait)).delta());
+        open.doing =
+            Doing::Again(execution.now + wait.max(failure.retry_after.unwrap_or(wait)).delta());
         return None;
     }
     if open.doubt && failure.end != CallEnd::Done {
         let why = format!("{} during step `{id}`{not_known}", failure.message);
         return find_out(execution, calling, place, open, around, (repeat, why));
     }
-    let tries = if open.failed > 1 { format!(" after {} tries", open.failed) } else { String::new() };
+    let tries =
+        if open.failed > 1 { format!(" after {} tries", open.failed) } else { String::new() };
     let told = format!("step `{id}` failed{tries}: {message}");
     Some(StepEnd::Failed { message, told, done: failure.end == CallEnd::Done })
 }
 
-/// From 0 to 1, by the job, the step and the try: as good as chance, and the same whoever works it out.
+/// From 0 to 1, by the job, the step and the try: as good as chance, and the same whoever works it
+/// out.
 fn chance(execution: &Execution<'_>, place: &Place, attempt: u32) -> f64 {
     let mut hasher = DefaultHasher::new();
     (&execution.facts.key, place, attempt).hash(&mut hasher);
@@ -288,7 +342,12 @@ fn find_out<'m>(
     unsure(execution, place, open, why)
 }
 
-fn unsure(execution: &mut Execution<'_>, place: &Place, open: &mut Open, why: String) -> Option<StepEnd> {
+fn unsure(
+    execution: &mut Execution<'_>,
+    place: &Place,
+    open: &mut Open,
+    why: String,
+) -> Option<StepEnd> {
     execution.record(place, open.attempt, StepResult::Unsure(why.clone()));
     open.doing = Doing::Unsure(why);
     None
@@ -310,7 +369,8 @@ fn ask_probe<'m>(
         execution.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     }
     let Ok(Value::Object(give)) = given else {
-        let message = given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
+        let message =
+            given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
         execution.record(&at, open.attempt, StepResult::Failed(message.clone()));
         return unsure(execution, place, open, format!("{why}; the probe failed: {message}"));
     };
@@ -394,7 +454,12 @@ fn looking_back<'m>(
         }
         Err(why) => {
             execution.started(place, open.attempt, Value::Null);
-            unsure(execution, place, open, format!("whether what an earlier job did still stands is not known: {why}"))
+            unsure(
+                execution,
+                place,
+                open,
+                format!("whether what an earlier job did still stands is not known: {why}"),
+            )
         }
     }
 }
@@ -418,7 +483,12 @@ fn probing<'m>(
         Some(Ok(result)) => result,
         Some(Err((failure, _))) => {
             execution.record(&at, open.attempt, StepResult::Failed(failure.message.clone()));
-            return unsure(execution, place, open, format!("{why}; the probe failed: {}", failure.message));
+            return unsure(
+                execution,
+                place,
+                open,
+                format!("{why}; the probe failed: {}", failure.message),
+            );
         }
         None => {
             // A probe changes nothing, so one that was lost is sent again.
@@ -428,15 +498,23 @@ fn probing<'m>(
     };
     let (done, result) = match &call.probe {
         Some(probe) => {
-            let done = execution.see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
+            let done = execution
+                .see_with(around, Some(("result", &result)), |scope| probe.done.holds(scope));
             (done.map_err(|e| format!("{}: {e}", probe.done)), result)
         }
         None => {
             let done = result.get("done").and_then(Value::as_bool);
-            (done.ok_or_else(|| "it says neither".to_owned()), result.get("result").cloned().unwrap_or(Value::Null))
+            (
+                done.ok_or_else(|| "it says neither".to_owned()),
+                result.get("result").cloned().unwrap_or(Value::Null),
+            )
         }
     };
-    execution.record(&at, open.attempt, StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })));
+    execution.record(
+        &at,
+        open.attempt,
+        StepResult::Done(json!({ "done": done.as_ref().ok(), "result": result })),
+    );
     match done {
         Ok(true) => Some(StepEnd::Done(result)),
         Err(e) => unsure(execution, place, open, format!("{why}; the probe does not tell: {e}")),
@@ -444,7 +522,9 @@ fn probing<'m>(
             (open.doubt, open.failed) = (false, open.failed.max(1));
             let message = format!("{why}; the probe says that it was not done");
             let retry = step.retry.filter(|_| !around.halt);
-            match retry.and_then(|r| r.wait_after(open.failed, chance(execution, place, open.attempt))) {
+            match retry
+                .and_then(|r| r.wait_after(open.failed, chance(execution, place, open.attempt)))
+            {
                 Some(wait) => {
                     execution.record(place, open.attempt, StepResult::Failed(message));
                     open.doing = Doing::Again(execution.now + wait.delta());

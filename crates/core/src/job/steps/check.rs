@@ -1,5 +1,5 @@
-//! A check: looks until its condition holds. A look changes nothing, so one that was lost is made again, and
-//! one that is not needed any more is not waited for.
+//! A check: looks until its condition holds. A look changes nothing, so one that was lost is made
+//! again, and one that is not needed any more is not waited for.
 
 use crate::{
     job::{
@@ -19,7 +19,8 @@ pub(in crate::job) fn begin<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Looking { look: 0, next: None };
-    let given = check.call.as_ref().map(|call| execution.see(around, |scope| call.give.fill(scope)));
+    let given =
+        check.call.as_ref().map(|call| execution.see(around, |scope| call.give.fill(scope)));
     let shown = match given {
         Some(Ok(give)) => json!({ "check": check.condition.text(), "give": give }),
         Some(Err(_)) | None => json!({ "check": check.condition.text() }),
@@ -38,7 +39,9 @@ pub(in crate::job) fn go_on<'m>(
     if around.halt {
         return Some(StepEnd::Halted);
     }
-    let Doing::Looking { look: number, next } = open.doing else { return look(execution, check, place, open, around) };
+    let Doing::Looking { look: number, next } = open.doing else {
+        return look(execution, check, place, open, around);
+    };
     match next {
         // What needs no call costs nothing, and may hold as soon as the alarm has changed.
         Some(at) if !execution.paused && (execution.now >= at || check.call.is_none()) => {
@@ -47,7 +50,8 @@ pub(in crate::job) fn go_on<'m>(
         Some(_) => None,
         None => match (execution.turn_of(place, number), &check.call) {
             (Turn::Waits(_), _)
-                if execution.now < open.since + execution.held_for + open.within(&check.within).delta() =>
+                if execution.now
+                    < open.since + execution.held_for + open.within(&check.within).delta() =>
             {
                 None
             }
@@ -71,7 +75,14 @@ fn looked<'m>(
     number: u32,
 ) -> Option<StepEnd> {
     match execution.answer_of(place, number) {
-        Some(found) => seen(execution, check, place, open, around, found.map_err(|(failure, _)| failure.message)),
+        Some(found) => seen(
+            execution,
+            check,
+            place,
+            open,
+            around,
+            found.map_err(|(failure, _)| failure.message),
+        ),
         None => {
             execution.is_lost(place)?;
             look(execution, check, place, open, around)
@@ -92,7 +103,9 @@ fn look<'m>(
         _ => 1,
     };
     open.doing = Doing::Looking { look: number, next: None };
-    let Some(call) = &check.call else { return seen(execution, check, place, open, around, Ok(Value::Null)) };
+    let Some(call) = &check.call else {
+        return seen(execution, check, place, open, around, Ok(Value::Null));
+    };
     send(execution, call, place, number, around)
 }
 
@@ -136,7 +149,9 @@ fn seen<'m>(
     let result = found.as_ref().ok().filter(|_| check.call.is_some());
     let bound = result.map(|r| ("result", r));
     let held = match &found {
-        Ok(_) => execution.see_with(around, bound, |scope| check.condition.holds(scope)).map_err(|e| e.to_string()),
+        Ok(_) => execution
+            .see_with(around, bound, |scope| check.condition.holds(scope))
+            .map_err(|e| e.to_string()),
         Err(message) => Err(message.clone()),
     };
     let saw = execution.see_with(around, bound, |scope| check.condition.saw(scope));
@@ -146,11 +161,16 @@ fn seen<'m>(
     }
     let last = open.since + execution.held_for + open.within(&check.within).delta();
     if execution.now < last {
-        open.doing = Doing::Looking { look, next: Some((execution.now + check.every.delta()).min(last)) };
+        open.doing =
+            Doing::Looking { look, next: Some((execution.now + check.every.delta()).min(last)) };
         return None;
     }
     let why = held.err().map_or_else(String::new, |e| format!(": {e}"));
-    let plain = format!("{} did not hold within {}{why}", check.condition, rough(open.within(&check.within).delta()));
+    let plain = format!(
+        "{} did not hold within {}{why}",
+        check.condition,
+        rough(open.within(&check.within).delta())
+    );
     Some(StepEnd::failed(match (&check.otherwise, &found) {
         (Some(text), Ok(_)) => execution
             .see_with(around, bound, |scope| text.fill_text(scope))

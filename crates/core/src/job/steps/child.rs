@@ -1,5 +1,5 @@
-//! A job of its own: launched, waited for, and recalled when it is not needed any more. What it does counts, so its
-//! end is waited for then as well.
+//! A job of its own: launched, waited for, and recalled when it is not needed any more. What it
+//! does counts, so its end is waited for then as well.
 
 use crate::{
     job::{
@@ -39,7 +39,11 @@ fn launch(
     give: serde_json::Map<String, Value>,
 ) {
     execution.news.sent.insert(place.clone());
-    execution.effects.push(Effect::Launch(Launching { place: place.clone(), runbook: child.runbook.clone(), give }));
+    execution.effects.push(Effect::Launch(Launching {
+        place: place.clone(),
+        runbook: child.runbook.clone(),
+        give,
+    }));
 }
 
 pub(in crate::job) fn go_on<'m>(
@@ -53,8 +57,12 @@ pub(in crate::job) fn go_on<'m>(
     let over = execution.over_time(step, open);
     let news = execution.news_of(place, open.attempt);
     match (&open.doing, news) {
-        (Doing::Launching, Some(StepEvent::Launched(job))) => open.doing = Doing::Child { job, recalled: false },
-        (Doing::Launching, Some(StepEvent::Broke { failure, .. })) => return Some(StepEnd::failed(failure.message)),
+        (Doing::Launching, Some(StepEvent::Launched(job))) => {
+            open.doing = Doing::Child { job, recalled: false }
+        }
+        (Doing::Launching, Some(StepEvent::Broke { failure, .. })) => {
+            return Some(StepEnd::failed(failure.message));
+        }
         (Doing::Launching, _) => {
             // Launched or not: the same launch makes one job.
             execution.is_lost(place)?;
@@ -94,7 +102,9 @@ fn begin_again<'m>(
 ) -> Option<StepEnd> {
     match execution.see(around, |scope| of.1.give.fill(scope)) {
         Ok(Value::Object(give)) => launch(execution, of, place, give),
-        Ok(_) | Err(_) => return Some(StepEnd::failed("what it was given cannot be worked out any more")),
+        Ok(_) | Err(_) => {
+            return Some(StepEnd::failed("what it was given cannot be worked out any more"));
+        }
     }
     None
 }

@@ -21,7 +21,9 @@ pub(in crate::job) fn begin<'m>(
     let mut taken = None;
     for (i, branch) in choose.branches.iter().enumerate() {
         let held = branch.when.as_ref().map_or(Ok(true), |when| {
-            execution.see(around, |scope| when.holds(scope)).map_err(|e| format!("when: {when}: {e}"))
+            execution
+                .see(around, |scope| when.holds(scope))
+                .map_err(|e| format!("when: {when}: {e}"))
         });
         match held {
             Ok(false) => {}

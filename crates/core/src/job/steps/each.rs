@@ -21,7 +21,8 @@ pub(in crate::job) fn begin<'m>(
     open: &mut Open,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let items = execution.see(around, |scope| looping.1.items.eval(scope).map(|v| clean_json(v.to_json())));
+    let items =
+        execution.see(around, |scope| looping.1.items.eval(scope).map(|v| clean_json(v.to_json())));
     let items = match items {
         Ok(Value::Array(items)) if items.len() <= MAX_ITEMS => Ok(items),
         Ok(Value::Array(items)) => {
@@ -53,7 +54,9 @@ pub(in crate::job) fn go_on<'m>(
 ) -> Option<StepEnd> {
     let over = execution.over_time(step, open);
     let count = execution.kept.items(place);
-    let Doing::Items { next, open: lanes, failed } = &mut open.doing else { return Some(StepEnd::Halted) };
+    let Doing::Items { next, open: lanes, failed } = &mut open.doing else {
+        return Some(StepEnd::Halted);
+    };
     let stops = each.failures == Failures::Stop;
     let halted = around.halt || over.is_some();
     loop {
@@ -61,7 +64,9 @@ pub(in crate::job) fn go_on<'m>(
         for number in lanes.keys().copied().collect::<Vec<_>>() {
             let halt = over.is_some() || (stops && !failed.is_empty());
             let Some(lane) = lanes.get_mut(&number) else { continue };
-            let Some(end) = execution.block(&each.steps, lane, &around.item(&each.name, place, number, halt)) else {
+            let Some(end) =
+                execution.block(&each.steps, lane, &around.item(&each.name, place, number, halt))
+            else {
                 continue;
             };
             lanes.remove(&number);
@@ -71,7 +76,11 @@ pub(in crate::job) fn go_on<'m>(
             }
         }
         // Where the list is stopped they end at once.
-        while !execution.paused && !execution.has_enough() && *next < count && lanes.len() < each.at_once {
+        while !execution.paused
+            && !execution.has_enough()
+            && *next < count
+            && lanes.len() < each.at_once
+        {
             lanes.insert(*next, Default::default());
             *next += 1;
             moved = true;
@@ -86,9 +95,10 @@ pub(in crate::job) fn go_on<'m>(
     }
     Some(match failed.iter().next() {
         _ if halted => Execution::timed_out(step, over, around, StepEnd::Halted),
-        Some((number, told)) if stops => {
-            StepEnd::FailedWithin(place.item(*number), format!("item {} of `{}`: {told}", number + 1, step.id))
-        }
+        Some((number, told)) if stops => StepEnd::FailedWithin(
+            place.item(*number),
+            format!("item {} of `{}`: {told}", number + 1, step.id),
+        ),
         _ => output(execution, each, place, failed, around),
     })
 }
@@ -108,10 +118,16 @@ fn output<'m>(
         }
         let around = around.item(&each.name, place, number, false);
         let gives = match &each.gives {
-            Some(gives) => execution.see(&around, |scope| gives.eval(scope).map(|v| clean_json(v.to_json()))),
+            Some(gives) => {
+                execution.see(&around, |scope| gives.eval(scope).map(|v| clean_json(v.to_json())))
+            }
             None => {
                 let steps = execution.kept.of(around.place.as_str());
-                Ok(Value::Object(steps.map(|(id, output)| (id.to_owned(), output.clone())).collect::<Map<_, _>>()))
+                Ok(Value::Object(
+                    steps
+                        .map(|(id, output)| (id.to_owned(), output.clone()))
+                        .collect::<Map<_, _>>(),
+                ))
             }
         };
         match gives {
@@ -123,7 +139,9 @@ fn output<'m>(
     let size = output.to_string().len();
     if size > MAX_OUTPUT {
         let hint = "say with `gives` what of each item is needed";
-        return StepEnd::failed(format!("what the items give has {size} bytes; {MAX_OUTPUT} are allowed: {hint}"));
+        return StepEnd::failed(format!(
+            "what the items give has {size} bytes; {MAX_OUTPUT} are allowed: {hint}"
+        ));
     }
     StepEnd::Done(output)
 }

@@ -31,8 +31,14 @@ pub(in crate::job) fn run<'m>(
     }
 }
 
-fn event(execution: &Execution<'_>, emit: &Emit, place: &Place, values: &Value) -> Result<Emitted, String> {
-    let resource = values.get("resource").and_then(Value::as_str).unwrap_or(&execution.facts.target);
+fn event(
+    execution: &Execution<'_>,
+    emit: &Emit,
+    place: &Place,
+    values: &Value,
+) -> Result<Emitted, String> {
+    let resource =
+        values.get("resource").and_then(Value::as_str).unwrap_or(&execution.facts.target);
     let resource = ResourcePath::parse(resource).map_err(|e| format!("resource: {e}"))?;
     let labels: BTreeMap<String, String> = match values.get("labels") {
         Some(Value::Object(labels)) if labels.len() <= MAX_LABELS => labels
@@ -46,7 +52,10 @@ fn event(execution: &Execution<'_>, emit: &Emit, place: &Place, values: &Value) 
         None => BTreeMap::new(),
     };
     let say = values.get("say").and_then(Value::as_str);
-    let say = say.map_or_else(|| format!("{} {resource}", emit.kind), |say| cut(say, MAX_SUMMARY).to_owned());
+    let say = say.map_or_else(
+        || format!("{} {resource}", emit.kind),
+        |say| cut(say, MAX_SUMMARY).to_owned(),
+    );
     Ok(Emitted {
         place: place.clone(),
         id: format!("{}-{place}", execution.facts.key),

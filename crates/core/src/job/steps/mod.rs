@@ -1,5 +1,5 @@
-//! How each kind of step begins and goes on. A step that is open comes to `go_on` at every event; what it
-//! gives back is how it ended, or nothing while it is still open.
+//! How each kind of step begins and goes on. A step that is open comes to `go_on` at every event;
+//! what it gives back is how it ended, or nothing while it is still open.
 
 pub(super) mod ask;
 pub(super) mod awaiting;

@@ -21,7 +21,11 @@ pub(in crate::job) fn begin(
     None
 }
 
-pub(in crate::job) fn go_on(execution: &Execution<'_>, open: &Open, around: &Around<'_>) -> Option<StepEnd> {
+pub(in crate::job) fn go_on(
+    execution: &Execution<'_>,
+    open: &Open,
+    around: &Around<'_>,
+) -> Option<StepEnd> {
     match open.doing {
         _ if around.halt => Some(StepEnd::Halted),
         Doing::Pausing(until) if execution.now < until || execution.paused => None,

@@ -41,7 +41,9 @@ pub(in crate::job) fn go_on<'m>(
         for (number, (_, steps)) in together.ways.iter().enumerate() {
             let halt = over.is_some() || decided(ways);
             let Some(Way::Open(block)) = ways.get_mut(number) else { continue };
-            let Some(end) = execution.block(steps, block, &around.within(place, halt)) else { continue };
+            let Some(end) = execution.block(steps, block, &around.within(place, halt)) else {
+                continue;
+            };
             moved = true;
             ways[number] = match end {
                 End::Done => Way::Done,
@@ -61,7 +63,9 @@ pub(in crate::job) fn go_on<'m>(
         Until::All => failed(together, ways).map_or(StepEnd::Done(json!({})), StepEnd::failed),
         Until::First => match ways.iter().position(|w| *w == Way::Done) {
             Some(first) => StepEnd::Done(json!({ "first": together.ways[first].0 })),
-            None => StepEnd::failed(failed(together, ways).unwrap_or_else(|| "no way came to its end".into())),
+            None => StepEnd::failed(
+                failed(together, ways).unwrap_or_else(|| "no way came to its end".into()),
+            ),
         },
     };
     Some(Execution::timed_out(step, over, around, end))

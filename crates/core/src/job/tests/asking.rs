@@ -1,4 +1,5 @@
-//! Questions as the machine puts them: how long they may be, when their message is sent again, and choices that nobody offered.
+//! Questions as the machine puts them: how long they may be, when their message is sent again, and
+//! choices that nobody offered.
 
 use super::later::Execution;
 use crate::{
@@ -29,7 +30,12 @@ fn asking(text: &str) -> (Execution, Vec<Effect>) {
 }
 
 fn decided(choice: &str) -> Event {
-    let decided = Decided { choice: choice.into(), by: "Maren".into(), how: "link".into(), remark: String::new() };
+    let decided = Decided {
+        choice: choice.into(),
+        by: "Maren".into(),
+        how: "link".into(),
+        remark: String::new(),
+    };
     Event::Came(vec![(Place::new("agree"), StepEvent::Decided(decided))])
 }
 
@@ -47,14 +53,16 @@ fn a_question_of_four_thousand_bytes_stands_whole_and_a_longer_one_is_cut() {
 
 #[test]
 fn a_choice_that_was_not_offered_decides_nothing() {
-    let withdrawn =
-        |choice: &str| asking("Do it?").0.then(0, decided(choice)).iter().any(|e| matches!(e, Effect::Withdraw(_)));
+    let withdrawn = |choice: &str| {
+        asking("Do it?").0.then(0, decided(choice)).iter().any(|e| matches!(e, Effect::Withdraw(_)))
+    };
     assert_eq!(["yes", "no", "maybe"].map(withdrawn), [true, true, false]);
 }
 
 /// The message that goes out, and which try that is.
 fn sent(effects: &[Effect]) -> Option<(String, u32)> {
-    let call = effects.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
+    let call =
+        effects.iter().find_map(|e| if let Effect::Call(call) = e { Some(call) } else { None });
     call.map(|call| (call.place.to_string(), call.attempt))
 }
 
@@ -106,12 +114,15 @@ fn a_message_that_was_refused_is_sent_again_when_its_time_has_come_and_not_befor
 fn what_the_condition_of_an_await_asks_of_a_field_narrows_which_alerts_are_looked_at() {
     let chosen = |lines: &str| {
         let text = format!(
-            "runbook: hears\ninputs: {{ vm: {{ type: string }} }}\ntarget: vm/a\nsteps:\n  - {{ id: up, await: {{ {lines} }}, within: 10m }}\n"
+            "runbook: hears\ninputs: {{ vm: {{ type: string }} }}\ntarget: vm/a\nsteps:\n  - {{ \
+            id: up, await: {{ {lines} }}, within: 10m }}\n"
         );
         let mut execution = Execution::of(&text);
         execution.facts.inputs = json!({ "vm": "vm/quill-1" });
         let effects = execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
-        effects.into_iter().find_map(|e| if let Effect::Listen(l) = e { Some(json!(l.chosen)) } else { None })
+        effects
+            .into_iter()
+            .find_map(|e| if let Effect::Listen(l) = e { Some(json!(l.chosen)) } else { None })
     };
     let kinds = json!(["vm.up"]);
     assert_eq!(
@@ -119,10 +130,15 @@ fn what_the_condition_of_an_await_asks_of_a_field_narrows_which_alerts_are_looke
         Some(json!({ "kinds": kinds, "labels": { "vm": ["vm/quill-1"] } }))
     );
     assert_eq!(
-        chosen("kinds: vm.up, where: \"inputs.vm == event.resource && event.labels['site'] in ['quill', 'brack']\""),
-        Some(json!({ "kinds": kinds, "resource": ["vm/quill-1"], "labels": { "site": ["quill", "brack"] } }))
+        chosen(
+            "kinds: vm.up, where: \"inputs.vm == event.resource && event.labels['site'] in \
+            ['quill', 'brack']\""
+        ),
+        Some(json!({ "kinds": kinds, "resource": ["vm/quill-1"], "labels": { "site": ["quill",
+                "brack"] } }))
     );
-    // Not what one of several may be, what reads the event on both sides, or what would be taken for a pattern.
+    // Not what one of several may be, what reads the event on both sides, or what would be taken
+    // for a pattern.
     for open in [
         "event.resource == inputs.vm || event.value > 3.0",
         "event.resource == event.labels.vm",
@@ -130,6 +146,10 @@ fn what_the_condition_of_an_await_asks_of_a_field_narrows_which_alerts_are_looke
         "!(event.resource == inputs.vm)",
         "event.severity == major",
     ] {
-        assert_eq!(chosen(&format!("kinds: vm.up, where: \"{open}\"")), Some(json!({ "kinds": kinds })), "{open}");
+        assert_eq!(
+            chosen(&format!("kinds: vm.up, where: \"{open}\"")),
+            Some(json!({ "kinds": kinds })),
+            "{open}"
+        );
     }
 }

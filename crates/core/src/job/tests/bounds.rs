@@ -1,4 +1,5 @@
-//! How many steps a job begins; and values that make what it wants impossible, which is said in words while nothing is sent.
+//! How many steps a job begins; and values that make what it wants impossible, which is said in
+//! words while nothing is sent.
 
 use crate::{
     Catalog,
@@ -13,8 +14,8 @@ fn runbook(text: &str) -> Runbook {
     Runbook::check(&parse_file("b.yaml", text).expect("reads")[0]).expect("checks")
 }
 
-/// A runbook that begins one step for the loop, one for each of a hundred, one for each of 98 in these, one for a second loop, and
-/// one for each of its items.
+/// A runbook that begins one step for the loop, one for each of a hundred, one for each of 98 in
+/// these, one for a second loop, and one for each of its items.
 fn many(items: usize, expect: &str) -> Runbook {
     let list = |n: usize| (0..n).map(|n| n.to_string()).collect::<Vec<_>>().join(", ");
     runbook(&format!(
@@ -66,8 +67,16 @@ fn what_cannot_be_worked_out_is_neither_sent_nor_waited_for() {
             "[]",
             "kinds: the list is empty: nothing could ever come",
         ),
-        ("await: { kinds: '${inputs.list}' }, within: 1h, else: nobody came", "[[]]", "kinds: `[]` is not a text"),
-        ("await: { kinds: '${inputs.list}' }, within: 1h, else: nobody came", "[a.b]", "nobody came"),
+        (
+            "await: { kinds: '${inputs.list}' }, within: 1h, else: nobody came",
+            "[[]]",
+            "kinds: `[]` is not a text",
+        ),
+        (
+            "await: { kinds: '${inputs.list}' }, within: 1h, else: nobody came",
+            "[a.b]",
+            "nobody came",
+        ),
     ] {
         let text = format!(
             "runbook: odd
@@ -105,9 +114,10 @@ examples:
 #[test]
 fn what_the_items_of_a_list_give_has_room_to_the_last_byte() {
     let around = r#"[{"item":1,"gives":""}]"#.len();
-    for (more, expect) in
-        [(0, "{ state: succeeded }"), (1, "{ state: failed, failure: 'has 262145 bytes; 262144 are allowed' }")]
-    {
+    for (more, expect) in [
+        (0, "{ state: succeeded }"),
+        (1, "{ state: failed, failure: 'has 262145 bytes; 262144 are allowed' }"),
+    ] {
         let text = format!(
             "runbook: wide
 inputs: {{ text: {{ type: string }} }}

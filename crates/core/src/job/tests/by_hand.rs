@@ -7,8 +7,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        Doing, Effect, Event, Facts, JobState, Machine, Place, Progress, Repeats, Resolution, Stage, StepEvent,
-        StepOutputs,
+        Doing, Effect, Event, Facts, JobState, Machine, Place, Progress, Repeats, Resolution,
+        Stage, StepEvent, StepOutputs,
     },
     runbook::Runbook,
 };
@@ -40,7 +40,8 @@ struct Execution {
 
 impl Execution {
     fn new() -> Self {
-        let runbook = Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
+        let runbook =
+            Runbook::check(&parse_file("g.yaml", GROW).expect("reads")[0]).expect("checks");
         let inputs = json!({"vm": "vm/quill-booking-db-1", "ceiling_gib": 64});
         let facts = Facts {
             id: crate::JobId(7),
@@ -100,7 +101,10 @@ fn broke(place: &str, attempt: u32, failure: Failure, repeat: Repeat) -> Event {
 /// Looking may be repeated, growing must not.
 fn taken() -> Event {
     let of = |operation: &str, repeat| (("yard".to_owned(), operation.to_owned()), repeat);
-    Event::Taken(Repeats([of("vm.inspect", Repeat::Safe), of("vm.grow_disk", Repeat::Never)].into()), Vec::new())
+    Event::Taken(
+        Repeats([of("vm.inspect", Repeat::Safe), of("vm.grow_disk", Repeat::Never)].into()),
+        Vec::new(),
+    )
 }
 
 fn looked(size: i64) -> Event {
@@ -178,9 +182,14 @@ fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
 
 #[test]
 fn a_failed_call_is_tried_again_as_often_as_allowed() {
-    let busy = |n| broke("look", n, Failure::new(CallEnd::Unknown, "answered 503: busy"), Repeat::Safe);
-    let execution =
-        Execution::new().then(0, taken()).then(1, busy(1)).then(1, taken()).then(1, taken()).then(0, busy(2));
+    let busy =
+        |n| broke("look", n, Failure::new(CallEnd::Unknown, "answered 503: busy"), Repeat::Safe);
+    let execution = Execution::new()
+        .then(0, taken())
+        .then(1, busy(1))
+        .then(1, taken())
+        .then(1, taken())
+        .then(0, busy(2));
     insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
     Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
@@ -222,12 +231,12 @@ fn after_a_death_any_other_step_leaves_the_job_unsure_until_a_person_settles_it(
 
 #[test]
 fn an_alarm_that_stays_raised_leaves_the_effect_unconfirmed() {
-    let execution = Execution::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(300, taken());
-    assert!(
-        execution.told().contains(
-            "effect: Unconfirmed, failure: Some(\"the alarm is still raised 5 min 0 s after the last step\")"
-        )
-    );
+    let execution =
+        Execution::new().then(0, taken()).then(1, looked(40)).then(1, grown()).then(300, taken());
+    assert!(execution.told().contains(
+        "effect: Unconfirmed, failure: Some(\"the alarm is still raised 5 min 0 s after the \
+            last step\")"
+    ));
 }
 
 #[test]
@@ -255,15 +264,19 @@ fn ended(execution: &Execution) -> (Stage, Option<&String>) {
 
 #[test]
 fn what_may_have_been_done_and_must_not_be_done_twice_is_unsure() {
-    let execution = growing().then(1, broke("grow", 1, Failure::new(CallEnd::Unknown, "answered 502"), Repeat::Never));
+    let execution = growing()
+        .then(1, broke("grow", 1, Failure::new(CallEnd::Unknown, "answered 502"), Repeat::Never));
     let (_, last) = ended(&execution);
     assert!(matches!(doing(&execution), Some(Doing::Unsure(_))));
     assert!(
-        last.is_some_and(|l| l.contains("answered 502 during step `grow`, which must not be done twice")),
+        last.is_some_and(
+            |l| l.contains("answered 502 during step `grow`, which must not be done twice")
+        ),
         "{last:?}"
     );
     for end in [CallEnd::NotSent, CallEnd::Refused, CallEnd::Done] {
-        let execution = growing().then(1, broke("grow", 1, Failure::lasting(end, "no"), Repeat::Never));
+        let execution =
+            growing().then(1, broke("grow", 1, Failure::lasting(end, "no"), Repeat::Never));
         assert_eq!(execution.progress.stage, Stage::Over, "{end:?}");
     }
 }
@@ -271,19 +284,32 @@ fn what_may_have_been_done_and_must_not_be_done_twice_is_unsure() {
 #[test]
 fn a_lasting_failure_is_not_tried_again_and_a_wish_to_wait_is_heard() {
     let looking = || Execution::new().then(0, taken());
-    let execution =
-        looking().then(1, broke("look", 1, Failure::lasting(CallEnd::Refused, "answered 404"), Repeat::Safe));
+    let execution = looking().then(
+        1,
+        broke("look", 1, Failure::lasting(CallEnd::Refused, "answered 404"), Repeat::Safe),
+    );
     assert_eq!(execution.progress.stage, Stage::Over);
-    let busy = Failure { retry_after: Some(Period::from_secs(30)), ..Failure::new(CallEnd::Refused, "answered 429") };
+    let busy = Failure {
+        retry_after: Some(Period::from_secs(30)),
+        ..Failure::new(CallEnd::Refused, "answered 429")
+    };
     let execution = looking().then(1, broke("look", 1, busy, Repeat::Safe));
-    assert_eq!(doing(&execution), Some(Doing::Again(DateTime::UNIX_EPOCH + TimeDelta::seconds(31))));
+    assert_eq!(
+        doing(&execution),
+        Some(Doing::Again(DateTime::UNIX_EPOCH + TimeDelta::seconds(31)))
+    );
 }
 
 #[test]
 fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
     let execution = growing().then(30, taken()).then(60, taken());
     let (_, last) = ended(&execution);
-    assert!(last.is_some_and(|l| l.starts_with("Unsure { failure: \"a node was lost during step `grow`")), "{last:?}");
+    assert!(
+        last.is_some_and(
+            |l| l.starts_with("Unsure { failure: \"a node was lost during step `grow`")
+        ),
+        "{last:?}"
+    );
     assert_eq!(execution.then(1, resolved(Resolution::Failed)).progress.stage, Stage::Over);
 }
 
@@ -291,9 +317,15 @@ fn a_job_taken_up_for_a_persons_word_and_left_is_unsure_again() {
 fn time_for_which_a_job_was_unsure_or_held_is_not_its_own() {
     let unsure = growing().then(30, taken()).then(3600, resolved(Resolution::Again));
     assert_eq!(doing(&unsure), Some(Doing::Calling), "ten minutes are not over");
-    let held =
-        Execution::new().then(0, taken()).then(1, Event::Pause { words: "held by pat".into() }).then(1, looked(40));
-    assert_eq!(ended(&held).1.map(String::as_str), Some("Rest"), "what was under way came to its end");
+    let held = Execution::new()
+        .then(0, taken())
+        .then(1, Event::Pause { words: "held by pat".into() })
+        .then(1, looked(40));
+    assert_eq!(
+        ended(&held).1.map(String::as_str),
+        Some("Rest"),
+        "what was under way came to its end"
+    );
     let held = held.then(3600, Event::Resume);
     assert_eq!((doing(&held), held.progress.block.at), (Some(Doing::Calling), 2));
 }
@@ -304,18 +336,20 @@ fn without_an_alarm_there_is_nothing_to_prove() {
     execution.facts.has_alarm = false;
     let execution = execution.then(0, taken()).then(1, looked(40)).then(1, grown());
     let last = execution.said.iter().rev().nth(1).cloned();
-    let ended =
-        "End { state: Succeeded, effect: NotChecked, failure: None, outputs: Object {\"size_gib\": Number(44)} }";
+    let ended = "End { state: Succeeded, effect: NotChecked, failure: None, outputs: Object \
+        {\"size_gib\": Number(44)} }";
     assert_eq!(last.as_deref(), Some(ended));
 }
 
 #[test]
 fn how_often_it_was_tried_is_told_where_it_was_more_than_once() {
     let never = Failure::lasting(CallEnd::Refused, "answered 404");
-    let told = Execution::new().then(0, taken()).then(1, broke("look", 1, never, Repeat::Safe)).told();
+    let told =
+        Execution::new().then(0, taken()).then(1, broke("look", 1, never, Repeat::Safe)).told();
     assert!(told.contains("step `look` failed: answered 404"), "{told}");
     let busy = |n| broke("look", n, Failure::new(CallEnd::Refused, "answered 503"), Repeat::Safe);
-    let told = Execution::new().then(0, taken()).then(1, busy(1)).then(2, taken()).then(1, busy(2)).told();
+    let told =
+        Execution::new().then(0, taken()).then(1, busy(1)).then(2, taken()).then(1, busy(2)).told();
     assert!(told.contains("step `look` failed after 2 tries: answered 503"), "{told}");
 }
 
@@ -335,7 +369,11 @@ fn first(runbook: &Runbook) -> (Facts, Progress) {
 
 #[test]
 fn many_steps_at_once_are_recorded_a_hundred_at_a_time() {
-    let text = "runbook: r\ntarget: vm/a\nsteps:\n  - id: pool\n    each: '[0,1,2,3,4,5,6,7,8,9].map(n, [0,1,2,3,4,5,6,7,8,9]).flatten()'\n    as: n\n    at_once: 50\n    failures: report\n    gives: 'true'\n    steps:\n      - { id: a, set: { x: 1 } }\n      - { id: b, require: '1 > 2', on_error: continue }\n      - { id: c, require: '1 > 2', else: 'no' }\n";
+    let text = "runbook: r\ntarget: vm/a\nsteps:\n  - id: pool\n    each: \
+        '[0,1,2,3,4,5,6,7,8,9].map(n, [0,1,2,3,4,5,6,7,8,9]).flatten()'\n    as: n\n    at_once: \
+        50\n    failures: report\n    gives: 'true'\n    steps:\n      - { id: a, set: { x: 1 } \
+        }\n      - { id: b, require: '1 > 2', on_error: continue }\n      - { id: c, require: '1 > \
+        2', else: 'no' }\n";
     let checked = Runbook::check(&parse_file("r.yaml", text).expect("reads")[0]);
     let runbook = checked.unwrap_or_else(|e| panic!("{e:#?}"));
     let (facts, progress) = first(&runbook);
@@ -347,7 +385,9 @@ fn many_steps_at_once_are_recorded_a_hundred_at_a_time() {
         assert!(begun <= 150, "{begun} at once");
         events += 1;
         match effects.last() {
-            Some(Effect::GoOn { until: Some(at) }) => assert_eq!(*at, DateTime::UNIX_EPOCH, "at once"),
+            Some(Effect::GoOn { until: Some(at) }) => {
+                assert_eq!(*at, DateTime::UNIX_EPOCH, "at once")
+            }
             Some(Effect::End { state, .. }) => break assert_eq!(*state, JobState::Succeeded),
             other => panic!("{other:?}"),
         }
@@ -362,7 +402,48 @@ fn many_steps_at_once_are_recorded_a_hundred_at_a_time() {
 fn a_job_that_begins_too_many_steps_fails_and_keeps_few_of_its_errors() {
     let hundred = "[0,1,2,3,4,5,6,7,8,9].map(n, [0,1,2,3,4,5,6,7,8,9]).flatten()";
     let text = format!(
-        "runbook: r\ntarget: vm/a\nsteps:\n  - id: pool\n    each: '{hundred}'\n    as: n\n    at_once: 50\n    steps:\n      - id: inner\n        each: '{hundred}'\n        as: m\n        at_once: 50\n        failures: report\n        steps:\n          - {{ id: a, require: '1 > 2', on_error: continue }}\n"
+        "runbook: r\ntarget: vm/a\nsteps:\n  - id: pool\n    each: '{hundred}'\n    as: n\n    \
+        at_once: 50\n    steps:\n      - id: inner\n        each: '{hundred}'\n        as: m\n        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        \
+        at_once: 50\n        failures: report\n        steps:\n          - {{ id: a, require: '1 > \
+        2', on_error: continue }}\n"
     );
     let checked = Runbook::check(&parse_file("r.yaml", &text).expect("reads")[0]);
     let runbook = checked.unwrap_or_else(|e| panic!("{e:#?}"));
@@ -402,7 +483,8 @@ fn told_of(text: &str, inputs: Value, events: Vec<(i64, Event)>) -> Vec<Effect> 
 
 #[test]
 fn what_goes_wrong_is_kept_in_a_thousand_bytes_and_not_one_less() {
-    let require = "runbook: r\ninputs: { why: { type: string } }\ntarget: vm/a\nsteps: [ { id: need, require: 1 > 2, else: '${inputs.why}' } ]\n";
+    let require = "runbook: r\ninputs: { why: { type: string } }\ntarget: vm/a\nsteps: [ { id: \
+        need, require: 1 > 2, else: '${inputs.why}' } ]\n";
     let said = |length: usize| {
         let effects = told_of(require, json!({ "why": "x".repeat(length) }), vec![(0, taken())]);
         let end = effects.into_iter().find_map(|e| match e {
@@ -418,7 +500,8 @@ fn what_goes_wrong_is_kept_in_a_thousand_bytes_and_not_one_less() {
 #[test]
 fn a_job_begins_ten_thousand_steps_and_no_more() {
     let each = |items: usize| {
-        let text = "runbook: r\ntarget: vm/a\ninputs: { n: { type: array }, m: { type: array } }\nsteps:
+        let text =
+            "runbook: r\ntarget: vm/a\ninputs: { n: { type: array }, m: { type: array } }\nsteps:
   - id: a\n    each: inputs.n\n    as: n\n    gives: '1'\n    steps:
       - { id: b, each: inputs.m, as: m, gives: '1', steps: [ { id: c, set: { x: 1 } } ] }\n";
         // One for `a`, ten for `b`, and as many as there are for `c`.
@@ -429,7 +512,9 @@ fn a_job_begins_ten_thousand_steps_and_no_more() {
     };
     let ends = |effects: &[Effect]| {
         effects.iter().find_map(|e| match e {
-            Effect::End { state, failure, .. } => Some((*state, failure.clone().unwrap_or_default())),
+            Effect::End { state, failure, .. } => {
+                Some((*state, failure.clone().unwrap_or_default()))
+            }
             _ => None,
         })
     };
@@ -443,24 +528,37 @@ fn a_job_begins_ten_thousand_steps_and_no_more() {
 fn a_finish_leaves_out_outputs_of_steps_that_did_not_run_and_no_other_mistake() {
     let finish = |output: &str| {
         let text = format!(
-            "runbook: r\ntarget: vm/a\nsteps:\n  - {{ id: a, set: {{ n: 0 }} }}\n  - {{ id: end, when: 'true', finish: succeeded }}\n  - {{ id: b, set: {{ n: 1 }} }}\noutputs: {{ a: '${{steps.a.n}}', b: \"{output}\" }}\n"
+            "runbook: r\ntarget: vm/a\nsteps:\n  - {{ id: a, set: {{ n: 0 }} }}\n  - {{ id: end, \
+            when: 'true', finish: succeeded }}\n  - {{ id: b, set: {{ n: 1 }} }}\noutputs: {{ a: \
+            '${{steps.a.n}}', b: \"{output}\" }}\n"
         );
         told_of(&text, json!({}), vec![(0, taken())]).into_iter().find_map(|e| match e {
             Effect::End { outputs, failure, .. } => Some((outputs, failure)),
             _ => None,
         })
     };
-    assert_eq!(finish("${steps.b.n}"), Some((json!({ "a": 0 }), None)), "what did not run gives nothing");
+    assert_eq!(
+        finish("${steps.b.n}"),
+        Some((json!({ "a": 0 }), None)),
+        "what did not run gives nothing"
+    );
     let (outputs, failure) = finish("${1 / steps.a.n}").expect("ends");
     assert_eq!(outputs, Value::Null);
-    assert!(failure.is_some_and(|f| f.contains("the outputs cannot be made: b")), "a mistake is told");
+    assert!(
+        failure.is_some_and(|f| f.contains("the outputs cannot be made: b")),
+        "a mistake is told"
+    );
 }
 
 #[test]
 fn what_a_job_is_at_is_told_for_lists() {
     let at = |execution: &Execution| {
-        let machine =
-            Machine::new(&execution.runbook, &execution.facts, execution.progress.clone(), execution.kept.clone());
+        let machine = Machine::new(
+            &execution.runbook,
+            &execution.facts,
+            execution.progress.clone(),
+            execution.kept.clone(),
+        );
         let summary = machine.summary(execution.now);
         (summary.done, summary.total, summary.doing)
     };
@@ -479,15 +577,23 @@ fn what_a_job_is_at_is_told_for_lists() {
 #[test]
 fn a_call_that_waits_for_its_turn_waits_no_longer_than_its_own_time() {
     let mut execution = super::later::Execution::of(
-        "runbook: r\ntarget: vm/a\nsteps: [ { id: say, call: chat.post, via: chat, timeout: 2s } ]\n",
+        "runbook: r\ntarget: vm/a\nsteps: [ { id: say, call: chat.post, via: chat, timeout: 2s } \
+        ]\n",
     );
     execution.then(0, Event::Taken(Repeats::default(), Vec::new()));
     let at = |seconds: i64| DateTime::UNIX_EPOCH + TimeDelta::seconds(seconds);
-    let told = |until| Event::Step { place: Place::new("say"), attempt: 1, what: StepEvent::Queued { until } };
+    let told = |until| Event::Step {
+        place: Place::new("say"),
+        attempt: 1,
+        what: StepEvent::Queued { until },
+    };
     let rests = execution.then(0, told(at(60)));
     assert_eq!(rests.last(), Some(&Effect::Wait { until: at(2), alarm: false }));
     let over = execution.then(2, Event::Taken(Repeats::default(), Vec::new()));
-    let failed = |e: &Effect| matches!(e, Effect::End { failure: Some(why), .. } if why.contains("its turn at `chat` has not come within 2s"));
+    let failed = |e: &Effect| {
+        matches!(e, Effect::End { failure: Some(why),
+        .. } if why.contains("its turn at `chat` has not come within 2s"))
+    };
     assert!(over.iter().any(failed), "{over:?}");
     assert!(over.contains(&Effect::LeaveQueue(Place::new("say"))));
 }

@@ -8,8 +8,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place, Question, Resolution,
-        StepEvent,
+        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place,
+        Question, Resolution, StepEvent,
     },
     runbook::Runbook,
 };
@@ -28,7 +28,8 @@ struct Case {
     /// Whether the job belongs to an alarm; raised at first.
     #[serde(default)]
     alarm: bool,
-    /// What calls are answered, by place; the last answer stands for all further ones. Others give `{}` at once.
+    /// What calls are answered, by place; the last answer stands for all further ones. Others give
+    /// `{}` at once.
     #[serde(default)]
     answers: BTreeMap<String, Vec<Answer>>,
     /// What people decide, by place.
@@ -116,14 +117,16 @@ struct Answers<'a>(&'a Case);
 
 impl World for Answers<'_> {
     fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
-        let Decision { after, choice, remark } = self.0.decides.get(question.place.as_str())?.clone();
+        let Decision { after, choice, remark } =
+            self.0.decides.get(question.place.as_str())?.clone();
         Some((after.delta(), Decided { choice, by: "pat".into(), how: "link".into(), remark }))
     }
 
     fn brings(&mut self, listening: &EventWait) -> Vec<(TimeDelta, Alert)> {
         let all = self.0.comes.get(listening.place.as_str()).cloned().unwrap_or_default();
         let alert = |c: Comes| {
-            let received = Received { source: &c.source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+            let received =
+                Received { source: &c.source, received: DateTime::UNIX_EPOCH, fallback_id: "1" };
             (c.after.delta(), c.alert.complete(received).expect("an alert"))
         };
         all.into_iter().map(alert).collect()
@@ -132,7 +135,13 @@ impl World for Answers<'_> {
     fn has_done(&mut self, launching: &Launching) -> (TimeDelta, ChildEnd) {
         let Child { after, failed, outputs, .. } = self.0.jobs[launching.place.as_str()].clone();
         let state = if failed.is_some() { JobState::Failed } else { JobState::Succeeded };
-        let end = ChildEnd { job: JobId(21), state, effect: JobEffect::NotChecked, failure: failed, outputs };
+        let end = ChildEnd {
+            job: JobId(21),
+            state,
+            effect: JobEffect::NotChecked,
+            failure: failed,
+            outputs,
+        };
         (after.delta(), end)
     }
 
@@ -153,7 +162,9 @@ impl World for Answers<'_> {
             Answer { refused: Some(why), .. } => broke(Failure::lasting(CallEnd::Refused, why)),
             Answer { busy: Some(why), .. } => broke(Failure::new(CallEnd::Refused, why)),
             Answer { unknown: Some(why), .. } => broke(Failure::new(CallEnd::Unknown, why)),
-            Answer { gives, .. } => StepEvent::Returned(gives.unwrap_or_else(|| serde_json::json!({}))),
+            Answer { gives, .. } => {
+                StepEvent::Returned(gives.unwrap_or_else(|| serde_json::json!({})))
+            }
         };
         (answer.after.map_or(TimeDelta::zero(), |p| p.delta()), what)
     }
@@ -167,14 +178,17 @@ fn happening(m: &Meanwhile) -> Happening {
         }
         Meanwhile { pause: Some(words), .. } => Event::Pause { words: words.clone() },
         Meanwhile { resume: true, .. } => Event::Resume,
-        Meanwhile { cancel: Some(words), undo, .. } => Event::Cancel { undo: *undo, words: words.clone() },
+        Meanwhile { cancel: Some(words), undo, .. } => {
+            Event::Cancel { undo: *undo, words: words.clone() }
+        }
         _ => panic!("says nothing: {m:?}"),
     };
     Happening::Event(event)
 }
 
 fn play(case: &Case) -> (Vec<String>, Value) {
-    let documents = parse_file("case.yaml", &case.runbook).unwrap_or_else(|e| panic!("{}: {e:?}", case.case));
+    let documents =
+        parse_file("case.yaml", &case.runbook).unwrap_or_else(|e| panic!("{}: {e:?}", case.case));
     let runbook = Runbook::check(&documents[0]).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
     let given = case.inputs.as_object().cloned().unwrap_or_default();
     let inputs = Value::Object(runbook.prepare(given).expect("fits").inputs);
@@ -189,19 +203,28 @@ fn play(case: &Case) -> (Vec<String>, Value) {
 #[test]
 fn what_is_written_down_happens() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("cases/jobs");
-    let mut files: Vec<_> = fs::read_dir(&folder).expect("a folder").map(|f| f.expect("a file").path()).collect();
+    let mut files: Vec<_> =
+        fs::read_dir(&folder).expect("a folder").map(|f| f.expect("a file").path()).collect();
     files.sort();
     let (mut played, mut wrong) = (0, Vec::new());
     for file in files {
         let text = fs::read_to_string(&file).expect("reads");
         for text in text.split("\n---\n") {
-            let documents = parse_file("case.yaml", text).unwrap_or_else(|e| panic!("{}: {e:?}", file.display()));
-            let case: Case = documents[0].decode().unwrap_or_else(|e| panic!("{}: {e:#?}", file.display()));
+            let documents = parse_file("case.yaml", text)
+                .unwrap_or_else(|e| panic!("{}: {e:?}", file.display()));
+            let case: Case =
+                documents[0].decode().unwrap_or_else(|e| panic!("{}: {e:#?}", file.display()));
             let (trace, outputs) = play(&case);
             played += 1;
             if trace != case.expect || case.outputs.as_ref().is_some_and(|o| *o != outputs) {
-                let lines: Vec<String> = trace.iter().map(|l| format!("  - {}", serde_json::json!(l))).collect();
-                wrong.push(format!("{}: {}\n{}\n  outputs: {outputs}", file.display(), case.case, lines.join("\n")));
+                let lines: Vec<String> =
+                    trace.iter().map(|l| format!("  - {}", serde_json::json!(l))).collect();
+                wrong.push(format!(
+                    "{}: {}\n{}\n  outputs: {outputs}",
+                    file.display(),
+                    case.case,
+                    lines.join("\n")
+                ));
             }
         }
     }

@@ -1,4 +1,5 @@
-//! What a job would do: every value that can be known beforehand, and of the rest what it depends on.
+//! What a job would do: every value that can be known beforehand, and of the rest what it depends
+//! on.
 
 use crate::{
     Catalog, JobId,
@@ -57,7 +58,8 @@ fn step(step: &DryStep, depth: usize, all: &mut String) {
     }
     if let Some(request) = &step.request {
         let body = request.body.as_ref().map_or_else(String::new, |body| format!(" {body}"));
-        writeln!(all, "{indent}  sends {} {}{body}", request.method, request.target).expect("writes");
+        writeln!(all, "{indent}  sends {} {}{body}", request.method, request.target)
+            .expect("writes");
     }
     step.parts.iter().for_each(|p| part(p, depth + 1, all));
     if step.left_out > 0 {
@@ -67,7 +69,8 @@ fn step(step: &DryStep, depth: usize, all: &mut String) {
 
 fn worked_out(text: &str, inputs: Value) -> DryRun {
     let text = format!("{CONNECTIONS}{text}");
-    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
+    let checked =
+        check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &Observed::default());
     assert_eq!(checked.problems, []);
     let catalog = Catalog::new(checked.entries);
     let (runbook, _) = catalog.get::<Runbook>("dry").expect("a runbook");
@@ -80,7 +83,8 @@ fn worked_out(text: &str, inputs: Value) -> DryRun {
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
     };
-    let operations = |via: &str, name: &str| catalog.operation(via, name).ok().map(|(_, operation)| operation);
+    let operations =
+        |via: &str, name: &str| catalog.operation(via, name).ok().map(|(_, operation)| operation);
     dry_run(runbook, &facts, None, &operations)
 }
 
@@ -296,11 +300,13 @@ fn lists_within_lists_and_large_values_at_many_places_come_to_an_end() {
     fn steps_of(steps: &[DryStep]) -> usize {
         steps.iter().map(|s| 1 + s.parts.iter().map(|p| steps_of(&p.steps)).sum::<usize>()).sum()
     }
-    let within =
-        |steps: String, id: usize| format!("[ {{ id: s{id}, each: inputs.hosts, as: h{id}, steps: {steps} }} ]");
+    let within = |steps: String, id: usize| {
+        format!("[ {{ id: s{id}, each: inputs.hosts, as: h{id}, steps: {steps} }} ]")
+    };
     let inner = "[ { id: a, set: { v: '${inputs.big}' } }, { id: b, set: { n: 1 } } ]".to_owned();
     let text = format!(
-        "\nrunbook: dry\ninputs: {{ hosts: {{ type: array }}, big: {{ type: string }} }}\ntarget: group/hosts\nsteps: {}\n",
+        "\nrunbook: dry\ninputs: {{ hosts: {{ type: array }}, big: {{ type: string }} }}\ntarget: \
+        group/hosts\nsteps: {}\n",
         (0..6).fold(inner, within)
     );
     let hosts: Vec<_> = (0..100).collect();

@@ -1,6 +1,6 @@
-//! An interpreter of the tree that is obviously right: it works out what each step does from beginning to end, and
-//! asks again with an earlier end where another step stopped it. It knows nothing of events, of what is open, or of
-//! what is stored.
+//! An interpreter of the tree that is obviously right: it works out what each step does from
+//! beginning to end, and asks again with an earlier end where another step stopped it. It knows
+//! nothing of events, of what is open, or of what is stored.
 
 use crate::{
     expr::{Length, Scope, Val},
@@ -105,7 +105,8 @@ impl Interpreter<'_> {
         let (mut state, mut effect) = ("succeeded", "not checked");
         let mut takes_back = false;
         // The last word before the end of the steps counts.
-        let stopped = |end: Time| self.stops.iter().rfind(|(at, _)| *at <= end).map(|(_, undo)| *undo);
+        let stopped =
+            |end: Time| self.stops.iter().rfind(|(at, _)| *at <= end).map(|(_, undo)| *undo);
         match (forward.how, stopped(end)) {
             (_, Some(undo)) => (state, takes_back) = ("cancelled", undo),
             (How::Failed | How::Halted, None) => (state, takes_back) = ("failed", true),
@@ -157,10 +158,14 @@ impl Interpreter<'_> {
         ran.end
     }
 
-    /// When what sets things right is stopped, if it begins then: by whoever stops the job once more, and takes nothing back.
+    /// When what sets things right is stopped, if it begins then: by whoever stops the job once
+    /// more, and takes nothing back.
     fn ends_what_sets_right(&self, start: Time) -> Option<Time> {
         let words = self.stops.iter().enumerate();
-        words.filter(|(nth, (at, undo))| *nth > 0 && !undo && *at > start).map(|(_, (at, _))| *at).next()
+        words
+            .filter(|(nth, (at, undo))| *nth > 0 && !undo && *at > start)
+            .map(|(_, (at, _))| *at)
+            .next()
     }
 
     /// When something may begin that is due at a time: while the job is held nothing is begun.
@@ -170,7 +175,9 @@ impl Interpreter<'_> {
 
     /// For how long something that began then was held by a time.
     fn held_of(&self, start: Time, at: Time) -> Time {
-        self.held.filter(|(from, _)| start < *from).map_or(0, |(from, to)| (at.min(to) - from).max(0))
+        self.held
+            .filter(|(from, _)| start < *from)
+            .map_or(0, |(from, to)| (at.min(to) - from).max(0))
     }
 
     fn list(&self, steps: &[Step], around: &str, start: Time, halt: Option<Time>) -> Ran {
@@ -187,7 +194,8 @@ impl Interpreter<'_> {
                 at += 1;
                 continue;
             }
-            let place = if around.is_empty() { step.id.clone() } else { format!("{around}.{}", step.id) };
+            let place =
+                if around.is_empty() { step.id.clone() } else { format!("{around}.{}", step.id) };
             let ran = self.step(step, &place, all.end, halt);
             let (end, how) = (ran.end, ran.how);
             all.take_in(ran);
@@ -271,7 +279,8 @@ impl Interpreter<'_> {
             Action::Child(_) => {
                 let (takes, good) = self.oracle.child(place);
                 let (end, stop) = (start + takes, inner_halt.filter(|h| *h < start + takes));
-                let stopped = stop.map(|at| at.max(start) + self.oracle.stops(place)).filter(|at| *at < end);
+                let stopped =
+                    stop.map(|at| at.max(start) + self.oracle.stops(place)).filter(|at| *at < end);
                 let late = over.is_some_and(|o| o <= stopped.unwrap_or(end));
                 let how = match stopped {
                     Some(at) if halt.is_some_and(|h| h <= at) => How::Halted,
@@ -283,7 +292,10 @@ impl Interpreter<'_> {
                 return Ran::at(start).ended(stopped.unwrap_or(end), how);
             }
             Action::Choose(choose) => {
-                let taken = choose.branches.iter().find(|b| b.when.as_ref().is_none_or(|w| w.text() == "1 < 2"));
+                let taken = choose
+                    .branches
+                    .iter()
+                    .find(|b| b.when.as_ref().is_none_or(|w| w.text() == "1 < 2"));
                 match taken {
                     None => return Ran::at(start),
                     Some(branch) => self.list(&branch.steps, place, start, inner_halt),
@@ -296,11 +308,19 @@ impl Interpreter<'_> {
                     self.lanes(each.at_once, count, start, (inner_halt, first), &each.steps, place)
                 };
                 let free = lanes(None);
-                let first = free.iter().filter(|r| r.how == How::Failed).map(|r| r.end).min().filter(|_| stops);
+                let first = free
+                    .iter()
+                    .filter(|r| r.how == How::Failed)
+                    .map(|r| r.end)
+                    .min()
+                    .filter(|_| stops);
                 let lanes = lanes(first);
                 let how = match first {
                     Some(at) if inner_halt.is_none_or(|h| at < h) => How::Failed,
-                    _ if inner_halt.is_some_and(|h| lanes.len() < count || lanes.iter().any(|l| l.end >= h)) => {
+                    _ if inner_halt.is_some_and(|h| {
+                        lanes.len() < count || lanes.iter().any(|l| l.end >= h)
+                    }) =>
+                    {
                         How::Halted
                     }
                     _ => How::Done,
@@ -346,7 +366,14 @@ impl Interpreter<'_> {
     }
 
     /// Something that comes, or does not come in time; that is judged then, or later.
-    fn what_comes(&self, place: &str, (until, judged): (Time, Time), not: How, start: Time, halt: Option<Time>) -> Ran {
+    fn what_comes(
+        &self,
+        place: &str,
+        (until, judged): (Time, Time),
+        not: How,
+        start: Time,
+        halt: Option<Time>,
+    ) -> Ran {
         let comes = self.oracle.comes(place).map(|after| start + after).filter(|at| *at < until);
         let (end, how) = comes.map_or((judged, not), |at| (at, How::Done));
         match halt {
@@ -356,10 +383,18 @@ impl Interpreter<'_> {
     }
 
     /// One of several that run side by side. What decided for all is not stopped by that itself.
-    fn beside(&self, steps: &[Step], place: &str, start: Time, (halt, first): (Option<Time>, Option<Time>)) -> Ran {
+    fn beside(
+        &self,
+        steps: &[Step],
+        place: &str,
+        start: Time,
+        (halt, first): (Option<Time>, Option<Time>),
+    ) -> Ran {
         let free = self.list(steps, place, start, halt);
         match first {
-            Some(first) if free.end > first => self.list(steps, place, start, halt.into_iter().chain([first]).min()),
+            Some(first) if free.end > first => {
+                self.list(steps, place, start, halt.into_iter().chain([first]).min())
+            }
             _ => free,
         }
     }

@@ -1,4 +1,5 @@
-//! The machine, executed by hand, by stories in virtual time, and held against an interpreter of the tree.
+//! The machine, executed by hand, by stories in virtual time, and held against an interpreter of
+//! the tree.
 
 mod asking;
 mod bounds;

@@ -1,5 +1,5 @@
-//! Random runbooks in random worlds: the machine does what the interpreter says, and neither deaths nor events that
-//! come twice nor calls that wait for their turn change how a job goes.
+//! Random runbooks in random worlds: the machine does what the interpreter says, and neither deaths
+//! nor events that come twice nor calls that wait for their turn change how a job goes.
 
 use super::{
     interpreter::{Answer, Interpreter, Oracle, Time, Went, by_place, mixed},
@@ -12,8 +12,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place, Question, Resolution,
-        StepEvent,
+        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place,
+        Question, Resolution, StepEvent,
     },
     runbook::Runbook,
 };
@@ -37,8 +37,8 @@ impl Draw {
         mixed(self.seed, "draw", self.count) % n
     }
 
-    /// A time of at least so many milliseconds, and up to so many more. It is a multiple of four, and what people say comes
-    /// at moments that are none: so no two things happen at once.
+    /// A time of at least so many milliseconds, and up to so many more. It is a multiple of four,
+    /// and what people say comes at moments that are none: so no two things happen at once.
     fn millis(&mut self, least: u64, more: u64) -> String {
         format!("{}ms", 4 * (least + self.below(more)))
     }
@@ -65,7 +65,8 @@ impl Draw {
         }
     }
 
-    /// A list that begins with something that takes time, so that no two ways end at the same moment.
+    /// A list that begins with something that takes time, so that no two ways end at the same
+    /// moment.
     fn list(&mut self, depth: u32) -> Vec<Value> {
         let mut list = vec![self.call()];
         for _ in 0..self.below(3) {
@@ -113,11 +114,12 @@ impl Draw {
                 "every": self.millis(20_000, 180_000), "within": self.length(100_000, 1_200_000) }),
             5 => {
                 let silence = if self.below(2) == 0 { "go" } else { "stop" };
-                let mut ask = json!({ "text": "${job.target}?", "choices": { "go": "Go", "leave": "Leave" },
+                let mut ask = json!({ "text": "${job.target}?", "choices": { "go": "Go",
+                    "leave": "Leave" },
                     "within": self.length(1, 1_200_000), "unanswered": silence });
                 if self.below(2) == 0 {
-                    ask["tell"] =
-                        json!({ "call": self.operation(), "via": "chat", "give": { "at": "${decision.link}" } });
+                    ask["tell"] = json!({ "call": self.operation(), "via": "chat",
+                        "give": { "at": "${decision.link}" } });
                 }
                 json!({ "ask": ask })
             }
@@ -134,7 +136,10 @@ impl Draw {
             9 => {
                 let whens = ["1 > 2", "1 < 2"];
                 let mut branches: Vec<Value> = (0..=self.below(2))
-                    .map(|_| json!({ "when": whens[self.below(2) as usize], "steps": self.list(depth - 1) }))
+                    .map(|_| {
+                        json!({ "when": whens[self.below(2) as usize],
+                        "steps": self.list(depth - 1) })
+                    })
                     .collect();
                 if self.below(2) == 0 {
                     branches.push(json!({ "steps": self.list(depth - 1) }));
@@ -143,16 +148,22 @@ impl Draw {
             }
             10 => {
                 let items = vec!["1"; 1 + self.below(4) as usize].join(", ");
-                json!({ "each": format!("[{items}]"), "as": format!("item{id}"), "at_once": 1 + self.below(3),
-                    "failures": if self.below(2) == 0 { "stop" } else { "report" }, "steps": self.list(depth - 1) })
+                json!({ "each": format!("[{items}]"), "as": format!("item{id}"),
+                    "at_once": 1 + self.below(3),
+                    "failures": if self.below(2) == 0 { "stop" } else { "report" },
+                        "steps": self.list(depth - 1) })
             }
             _ => {
-                let ways: serde_json::Map<String, Value> =
-                    (0..2 + self.below(2)).map(|n| (format!("w{n}"), json!(self.list(depth - 1)))).collect();
-                json!({ "together": ways, "until": if self.below(2) == 0 { "all" } else { "first" } })
+                let ways: serde_json::Map<String, Value> = (0..2 + self.below(2))
+                    .map(|n| (format!("w{n}"), json!(self.list(depth - 1))))
+                    .collect();
+                json!({ "together": ways,
+                    "until": if self.below(2) == 0 { "all" } else { "first" } })
             }
         };
-        if ["choose", "each", "together", "runbook"].iter().any(|k| step.get(k).is_some()) && self.below(4) == 0 {
+        if ["choose", "each", "together", "runbook"].iter().any(|k| step.get(k).is_some())
+            && self.below(4) == 0
+        {
             step["timeout"] = json!(self.length(1, 1_800_000));
         }
         step["id"] = json!(id);
@@ -160,11 +171,12 @@ impl Draw {
     }
 
     fn runbook(&mut self) -> Runbook {
-        let mut doc = json!({ "runbook": "r", "target": "vm/a", "timeout": "${1000}h", "steps": self.list(3),
+        let mut doc = json!({ "runbook": "r", "target": "vm/a", "timeout": "${1000}h",
+            "steps": self.list(3),
             "recover": self.list(1), "always": self.list(1) });
         if self.below(2) == 0 {
-            doc["confirm"] =
-                json!({ "check": "result.n >= 5", "call": "safe.look", "via": "yard", "within": "${2400}s" });
+            doc["confirm"] = json!({ "check": "result.n >= \
+                5", "call": "safe.look", "via": "yard", "within": "${2400}s" });
             doc["otherwise"] = json!(self.list(1));
         }
         let text = doc.to_string();
@@ -183,7 +195,8 @@ struct Mixed {
     doubled: u64,
     /// One of so many calls waits for its turn; none if 0.
     queued: u64,
-    /// Whether what has a key is never refused: after a death nobody could tell a refusal of what was done before.
+    /// Whether what has a key is never refused: after a death nobody could tell a refusal of what
+    /// was done before.
     gentle: bool,
     count: usize,
 }
@@ -270,7 +283,12 @@ impl World for Mixed {
 
     fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
         let after = Oracle::comes(self, question.place.as_str())?;
-        let decided = Decided { choice: "leave".into(), by: "pat".into(), how: "api".into(), remark: String::new() };
+        let decided = Decided {
+            choice: "leave".into(),
+            by: "pat".into(),
+            how: "api".into(),
+            remark: String::new(),
+        };
         Some((TimeDelta::milliseconds(after), decided))
     }
 
@@ -301,7 +319,13 @@ impl World for Mixed {
     fn has_done(&mut self, launching: &Launching) -> (TimeDelta, ChildEnd) {
         let (takes, good) = Oracle::child(self, launching.place.as_str());
         let state = if good { JobState::Succeeded } else { JobState::Failed };
-        let end = ChildEnd { job: JobId(21), state, effect: JobEffect::Confirmed, failure: None, outputs: Value::Null };
+        let end = ChildEnd {
+            job: JobId(21),
+            state,
+            effect: JobEffect::Confirmed,
+            failure: None,
+            outputs: Value::Null,
+        };
         (TimeDelta::milliseconds(takes), end)
     }
 
@@ -322,7 +346,8 @@ impl World for Mixed {
     }
 }
 
-/// What people say to a job: when they stop it, and whether it takes back; from when to when they hold it.
+/// What people say to a job: when they stop it, and whether it takes back; from when to when they
+/// hold it.
 #[derive(Clone, Debug, Default)]
 struct Said {
     stops: Vec<(Time, bool)>,
@@ -373,7 +398,8 @@ fn play_with(runbook: &Runbook, world: Mixed, said: &Said) -> (Went, Vec<String>
     let mut story = Story::new(runbook, json!({}), false, world);
     said.happens(&mut story);
     story.play();
-    let ended = story.ended.unwrap_or_else(|| panic!("the job comes to no end: {:#?}", story.trace));
+    let ended =
+        story.ended.unwrap_or_else(|| panic!("the job comes to no end: {:#?}", story.trace));
     // Whether a message went out that tells of a question changes nothing.
     let done = story.done.into_iter().filter(|(_, place, _)| !place.ends_with(".told"));
     let mut done: Vec<(Time, String)> = done.map(|(at, place, _)| (at, place)).collect();
@@ -411,9 +437,11 @@ proptest! {
     fn the_machine_does_what_the_interpreter_says(seed in any::<u64>()) {
         let (runbook, world) = (drawn(seed, true), quiet(seed));
         let (went, trace, _) = play(&runbook, world);
-        let told = Interpreter { oracle: &world, runbook: &runbook, stops: Vec::new(), held: None }.run();
+        let told = Interpreter { oracle: &world, runbook: &runbook, stops: Vec::new(),
+            held: None }.run();
         let differ = differences(&went, &told);
-        prop_assert!(differ.is_empty(), "machine and interpreter differ: {differ:?}\n{}", trace.join("\n"));
+        prop_assert!(differ.is_empty(), "machine and interpreter differ: \
+            {differ:?}\n{}", trace.join("\n"));
     }
 
     #[test]
@@ -422,19 +450,24 @@ proptest! {
         let (quietly, _, _) = play(&runbook, world);
         let said = Said::drawn(seed, quietly.end);
         let (went, trace, _) = play_with(&runbook, world, &said);
-        let told = Interpreter { oracle: &world, runbook: &runbook, stops: said.stops.clone(), held: said.held }.run();
+        let told = Interpreter { oracle: &world, runbook: &runbook, stops: said.stops.clone(),
+            held: said.held }.run();
         let differ = differences(&went, &told);
-        // What was held in two ways goes on in both at once: which of them is told first is nobody's promise.
+        // What was held in two ways goes on in both at once: which of them is told first is
+        // nobody's promise.
         prop_assume!(differ.is_empty() || !several_at(&trace, said.held));
-        prop_assert!(differ.is_empty(), "{said:?}: machine and interpreter differ: {differ:?}\n{}", trace.join("\n"));
+        prop_assert!(differ.is_empty(), "{said:?}: machine and interpreter differ: \
+            {differ:?}\n{}", trace.join("\n"));
     }
 
     #[test]
     fn neither_deaths_nor_doubles_nor_turns_change_how_a_job_goes(seed in any::<u64>()) {
         let runbook = drawn(seed, false);
         let (quietly, before, _) = play(&runbook, Mixed { gentle: true, ..quiet(seed) });
-        let (went, trace, _) = play(&runbook, Mixed { lost: 3, doubled: 3, queued: 3, gentle: true, ..quiet(seed) });
+        let (went, trace, _) = play(&runbook, Mixed { lost: 3, doubled: 3, queued: 3, gentle: true,
+            ..quiet(seed) });
         let differ = differences(&went, &quietly);
-        prop_assert!(differ.is_empty(), "with and without differ: {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
+        prop_assert!(differ.is_empty(), "with and without differ: \
+            {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
     }
 }

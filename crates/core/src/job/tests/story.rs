@@ -1,15 +1,17 @@
-//! A job from its beginning to its end in virtual time: a world answers its calls, and things happen to it.
+//! A job from its beginning to its end in virtual time: a world answers its calls, and things
+//! happen to it.
 //!
-//! Whatever is stored goes through its stored form at every event, and what the machine keeps in memory is held
-//! against what could be read from the records.
+//! Whatever is stored goes through its stored form at every event, and what the machine keeps in
+//! memory is held against what could be read from the records.
 
 use crate::{
     Alert, JobId,
     alarm::Alarm,
     connector::Repeat,
     job::{
-        CallOut, ChildEnd, Decided, Effect, Emitted, Event, EventWait, Facts, JobEffect, JobState, Launching, Machine,
-        Place, Progress, Question, Recall, Repeats, Resolution, StepEvent, StepOutputs, StepResult,
+        CallOut, ChildEnd, Decided, Effect, Emitted, Event, EventWait, Facts, JobEffect, JobState,
+        Launching, Machine, Place, Progress, Question, Recall, Repeats, Resolution, StepEvent,
+        StepOutputs, StepResult,
     },
     runbook::Runbook,
 };
@@ -19,7 +21,8 @@ use std::collections::BTreeMap;
 
 /// What answers the calls of a job.
 pub(super) trait World {
-    /// How long the answer takes, and what it is; `nth` counts the answers that this call got before.
+    /// How long the answer takes, and what it is; `nth` counts the answers that this call got
+    /// before.
     fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, StepEvent);
 
     /// What a person says of an unsure step, and after which time.
@@ -172,7 +175,9 @@ impl<'a, W: World> Story<'a, W> {
                     let came = vec![(place, what)];
                     // While calls are out the execution is alive; else the job is taken up for it.
                     match (self.is_out(), self.taken()) {
-                        (false, Event::Taken(repeats, _)) => self.event(Event::Taken(repeats, came.clone())),
+                        (false, Event::Taken(repeats, _)) => {
+                            self.event(Event::Taken(repeats, came.clone()))
+                        }
                         _ => self.event(Event::Came(came.clone())),
                     }
                     if self.world.doubles() {
@@ -186,7 +191,8 @@ impl<'a, W: World> Story<'a, W> {
                         *self.answered.entry(place.clone()).or_default() += 1;
                     }
                     // Whoever asks for a turn is answered once.
-                    let queued = matches!(&event, Event::Step { what: StepEvent::Queued { .. }, .. });
+                    let queued =
+                        matches!(&event, Event::Step { what: StepEvent::Queued { .. }, .. });
                     if !queued && self.world.doubles() {
                         self.event(event.clone());
                     }
@@ -194,7 +200,10 @@ impl<'a, W: World> Story<'a, W> {
                 }
             }
         }
-        panic!("the job comes to no end: {:#?}", &self.trace[self.trace.len().saturating_sub(20)..]);
+        panic!(
+            "the job comes to no end: {:#?}",
+            &self.trace[self.trace.len().saturating_sub(20)..]
+        );
     }
 
     /// What the operations say of themselves: their names begin with it.
@@ -246,13 +255,19 @@ impl<'a, W: World> Story<'a, W> {
 
     fn clock(&self) -> String {
         let ms = (self.now - DateTime::UNIX_EPOCH).num_milliseconds();
-        if ms % 1000 == 0 { format!("{}s", ms / 1000) } else { format!("{}.{:03}s", ms / 1000, ms % 1000) }
+        if ms % 1000 == 0 {
+            format!("{}s", ms / 1000)
+        } else {
+            format!("{}.{:03}s", ms / 1000, ms % 1000)
+        }
     }
 
     fn asked(&mut self, question: &Question) {
         let clock = self.clock();
         let Question { place, to, text, choices, unanswered, .. } = question;
-        self.trace.push(format!("{clock} {place} asks {to:?}: {text} {choices:?}, unanswered {unanswered:?}"));
+        self.trace.push(format!(
+            "{clock} {place} asks {to:?}: {text} {choices:?}, unanswered {unanswered:?}"
+        ));
         let (at, what) = match self.world.decides(question) {
             Some((after, decided)) if self.now + after < question.until => {
                 (self.now + after, StepEvent::Decided(decided))
@@ -268,8 +283,15 @@ impl<'a, W: World> Story<'a, W> {
         if !self.children.contains_key(&place) {
             let (after, end) = self.world.has_done(launching);
             let clock = self.clock();
-            self.trace.push(format!("{clock} {place} launches {} {}", launching.runbook, json!(launching.give)));
-            self.at(self.now + after, Happening::Post(place.clone(), StepEvent::Ended(end.clone())));
+            self.trace.push(format!(
+                "{clock} {place} launches {} {}",
+                launching.runbook,
+                json!(launching.give)
+            ));
+            self.at(
+                self.now + after,
+                Happening::Post(place.clone(), StepEvent::Ended(end.clone())),
+            );
             self.children.insert(place.clone(), (self.now + after, end));
         }
         let what = StepEvent::Launched(self.children[&place].1.job);
@@ -284,13 +306,17 @@ impl<'a, W: World> Story<'a, W> {
             let clock = self.clock();
             self.trace.push(format!("{clock} {place} recalls job {job}, undo {undo}: {words}"));
             if stopped < ends {
-                self.to_come.retain(|_, what| !matches!(what, Happening::Post(p, _) if *p == place));
+                self.to_come
+                    .retain(|_, what| !matches!(what, Happening::Post(p, _) if *p == place));
                 let end = ChildEnd { state: JobState::Cancelled, failure: Some(words), ..end };
                 self.at(stopped, Happening::Post(place.clone(), StepEvent::Ended(end.clone())));
                 self.children.insert(place.clone(), (stopped, end));
             }
         }
-        self.at(self.now, Happening::Event(Event::Step { place, attempt: 1, what: StepEvent::Recalled }));
+        self.at(
+            self.now,
+            Happening::Event(Event::Step { place, attempt: 1, what: StepEvent::Recalled }),
+        );
     }
 
     fn effect(&mut self, effect: Effect, lost: bool) {
@@ -304,12 +330,20 @@ impl<'a, W: World> Story<'a, W> {
                 self.trace.push(format!("{clock} {place} begins{again}"));
             }
             Effect::StepEnded { place, result, .. } => {
-                if let (StepResult::Unsure(why), Some((after, word))) = (&result, self.world.says(&place)) {
-                    let word = if why.contains("a node was lost") { Resolution::Again } else { word };
-                    let after = if why.contains("a node was lost") { TimeDelta::zero() } else { after };
+                if let (StepResult::Unsure(why), Some((after, word))) =
+                    (&result, self.world.says(&place))
+                {
+                    let word =
+                        if why.contains("a node was lost") { Resolution::Again } else { word };
+                    let after =
+                        if why.contains("a node was lost") { TimeDelta::zero() } else { after };
                     self.at(
                         self.now + after,
-                        Happening::Event(Event::Resolved { place: Some(place.clone()), word, output: Value::Null }),
+                        Happening::Event(Event::Resolved {
+                            place: Some(place.clone()),
+                            word,
+                            output: Value::Null,
+                        }),
                     );
                 }
                 self.trace.push(match &result {
@@ -330,7 +364,14 @@ impl<'a, W: World> Story<'a, W> {
             Effect::Call(_) if lost => {}
             Effect::Call(call) if self.world.is_queued() => {
                 let what = StepEvent::Queued { until: self.now };
-                self.at(self.now, Happening::Event(Event::Step { place: call.place, attempt: call.attempt, what }));
+                self.at(
+                    self.now,
+                    Happening::Event(Event::Step {
+                        place: call.place,
+                        attempt: call.attempt,
+                        what,
+                    }),
+                );
             }
             Effect::Call(call) => {
                 if call.operation.starts_with("never") {
@@ -338,10 +379,15 @@ impl<'a, W: World> Story<'a, W> {
                 }
                 let nth = self.answered.get(&call.place).copied().unwrap_or_default();
                 let (after, what) = self.world.answer(&call, nth);
-                let at = *self.answers_at.entry((call.place.clone(), nth)).or_insert(self.now + after);
+                let at =
+                    *self.answers_at.entry((call.place.clone(), nth)).or_insert(self.now + after);
                 self.at(
                     at.max(self.now),
-                    Happening::Event(Event::Step { place: call.place, attempt: call.attempt, what }),
+                    Happening::Event(Event::Step {
+                        place: call.place,
+                        attempt: call.attempt,
+                        what,
+                    }),
                 );
             }
             Effect::Ask(question) => self.asked(&question),
@@ -353,9 +399,11 @@ impl<'a, W: World> Story<'a, W> {
             }
             Effect::Withdraw(_) | Effect::LeaveQueue(_) | Effect::StepSaw { .. } => {}
             Effect::Emit(event) => {
-                let Emitted { kind, resource, severity, state, say, labels, give, place, .. } = event;
+                let Emitted { kind, resource, severity, state, say, labels, give, place, .. } =
+                    event;
                 self.trace.push(format!(
-                    "{clock} {place} tells {kind} of {resource}, {severity}, {state}: {say} {} {give}",
+                    "{clock} {place} tells {kind} of {resource}, {severity}, {state}: {say} {} \
+                    {give}",
                     json!(labels)
                 ));
             }

@@ -10,7 +10,8 @@ use serde_json::{Value, json};
 use std::sync::Arc;
 
 fn names(of: &'static [&'static str]) -> impl Strategy<Value = String> {
-    proptest::collection::vec(proptest::sample::select(of), 1..3).prop_map(|names| json!(names).to_string())
+    proptest::collection::vec(proptest::sample::select(of), 1..3)
+        .prop_map(|names| json!(names).to_string())
 }
 
 /// One line of `listen`, or none.
@@ -42,10 +43,16 @@ const CONDITIONS: [&str; 20] = [
 ];
 
 fn rules() -> impl Strategy<Value = String> {
-    let wheres = proptest::option::of(proptest::collection::vec(proptest::sample::select(&CONDITIONS[..]), 1..3));
+    let wheres = proptest::option::of(proptest::collection::vec(
+        proptest::sample::select(&CONDITIONS[..]),
+        1..3,
+    ));
     let labels = proptest::option::weighted(
         0.4,
-        (proptest::sample::select(&["site", "tier"][..]), names(&["quill", "brack", "gold", "q*", "*o*"])),
+        (
+            proptest::sample::select(&["site", "tier"][..]),
+            names(&["quill", "brack", "gold", "q*", "*o*"]),
+        ),
     );
     (
         line("sources", &["yard-hypervisor", "pier-probes", "yard-*", "*"]),
@@ -53,14 +60,23 @@ fn rules() -> impl Strategy<Value = String> {
         line("severity", &["minor", "major..", "..minor", "critical", "warning..major"]),
         line(
             "resource",
-            &["vm/quill-booking-db-1", "vm/*-booking-*", "vm/**", "switch/**/ge-*", "vm/?-1", "**-2", "*/*"],
+            &[
+                "vm/quill-booking-db-1",
+                "vm/*-booking-*",
+                "vm/**",
+                "switch/**/ge-*",
+                "vm/?-1",
+                "**-2",
+                "*/*",
+            ],
         ),
         line("states", &["raised", "cleared", "noted"]),
         labels,
         wheres,
     )
         .prop_map(|(sources, kinds, severity, resource, states, labels, wheres)| {
-            let mut lines: Vec<String> = [sources, kinds, severity, resource, states].into_iter().flatten().collect();
+            let mut lines: Vec<String> =
+                [sources, kinds, severity, resource, states].into_iter().flatten().collect();
             lines.extend(labels.map(|(name, values)| format!("labels: {{ {name}: {values} }}")));
             lines.extend(wheres.map(|w| format!("where: {}", json!(w.join(" && ")))));
             format!("{{ {} }}", lines.join(", "))
@@ -68,8 +84,13 @@ fn rules() -> impl Strategy<Value = String> {
 }
 
 fn alerts() -> impl Strategy<Value = Value> {
-    let resources =
-        ["vm/quill-booking-db-1", "vm/brack-booking-web-2", "switch/brack-sw-2/ge-0-0-7", "vm/a-1", "vm/b/data"];
+    let resources = [
+        "vm/quill-booking-db-1",
+        "vm/brack-booking-web-2",
+        "switch/brack-sw-2/ge-0-0-7",
+        "vm/a-1",
+        "vm/b/data",
+    ];
     (
         proptest::sample::select(&["yard-hypervisor", "pier-probes", "other"][..]),
         proptest::sample::select(&["disk.usage", "port.down", "web.page", "cpu.usage"][..]),
@@ -83,7 +104,8 @@ fn alerts() -> impl Strategy<Value = Value> {
         .prop_map(|(source, kind, severity, state, resource, value, site, rack)| {
             let labels = site.map_or(json!({}), |s| json!({ "site": s, "tier": "gold" }));
             let body = rack.map_or(json!({ "rack": 7 }), |r| json!({ "rack": r }));
-            json!({ "source": source, "kind": kind, "severity": severity, "state": state, "resource": resource,
+            json!({ "source": source, "kind": kind, "severity": severity, "state": state,
+                "resource": resource,
                 "value": value, "labels": labels, "body": body })
         })
 }
@@ -100,9 +122,11 @@ proptest! {
         let matcher = Matcher::new(rules.iter().map(|r| (Arc::clone(r), 1)).collect());
         for given in given {
             let alert = alert(&given);
-            let asked: Vec<usize> = (0..rules.len()).filter(|i| test(&rules[*i], &alert) == Match::Yes).collect();
+            let asked: Vec<usize> = (0..rules.len()).filter(|i| test(&rules[*i],
+                &alert) == Match::Yes).collect();
             let found: Vec<usize> = matcher.matching(&alert).into_iter().filter(|h| h.broken.is_none())
-                .map(|h| rules.iter().position(|r| Arc::ptr_eq(r, h.rule)).expect("one of them")).collect();
+                .map(|h| rules.iter().position(|r| Arc::ptr_eq(r, h.rule)).expect("one of \
+                    them")).collect();
             prop_assert_eq!(found, asked, "{} over {:?}", given, listens);
         }
     }
@@ -114,9 +138,14 @@ fn candidates_are_few() {
     let many = (0..5_000).map(|i| {
         let listen = match i % 4 {
             0 => format!("{{ kinds: disk.usage, resource: 'vm/*-svc{i}-*' }}"),
-            1 => format!("{{ sources: yard-hypervisor, labels: {{ site: site{}, service: svc{i} }} }}", i % 20),
+            1 => format!(
+                "{{ sources: yard-hypervisor, labels: {{ site: site{}, service: svc{i} }} \
+                }}",
+                i % 20
+            ),
             2 => format!(
-                "{{ kinds: [disk.usage, disk.full], where: \"alert.labels.service == 'svc{i}' && alert.value > 80\" }}"
+                "{{ kinds: [disk.usage, disk.full], where: \"alert.labels.service == 'svc{i}' && \
+                alert.value > 80\" }}"
             ),
             _ => format!("{{ resource: vm/quill-svc{i}-1, severity: major.. }}"),
         };
@@ -125,10 +154,15 @@ fn candidates_are_few() {
     let matcher = Matcher::new(many.collect());
     for i in [4, 5, 6, 7] {
         let alert = alert(&json!({
-            "resource": format!("vm/quill-svc{i}-1"), "value": 90, "labels": { "service": format!("svc{i}"), "site": format!("site{i}") }
+            "resource": format!("vm/quill-svc{i}-1"), "value": 90,
+                "labels": { "service": format!("svc{i}"), "site": format!("site{i}") }
         }));
         assert_eq!(matcher.matching(&alert).len(), 1, "svc{i}");
-        assert!(matcher.candidates(&alert).len() <= 3, "{:?} for svc{i}", matcher.candidates(&alert));
+        assert!(
+            matcher.candidates(&alert).len() <= 3,
+            "{:?} for svc{i}",
+            matcher.candidates(&alert)
+        );
     }
 }
 
@@ -136,11 +170,17 @@ fn candidates_are_few() {
 /// every combination could be a rule's.
 #[test]
 fn a_text_that_holds_every_piece_many_times_is_soon_gone_through() {
-    let part = |field: &str, length: usize| format!("alert.body.{field}.contains('{}')", "a".repeat(length));
-    let all_three =
-        (0..343).map(|i| [part("x", 2 + i / 49), part("y", 2 + i / 7 % 7), part("z", 2 + i % 7)].join(" && "));
-    let each = ["x", "y", "z"].into_iter().flat_map(|field| (9..200).map(move |length| part(field, length)));
-    let listens: Vec<String> = all_three.chain(each).map(|w| format!("{{ where: \"{w}\" }}")).collect();
+    let part = |field: &str, length: usize| {
+        format!("alert.body.{field}.contains('{}')", "a".repeat(length))
+    };
+    let all_three = (0..343).map(|i| {
+        [part("x", 2 + i / 49), part("y", 2 + i / 7 % 7), part("z", 2 + i % 7)].join(" && ")
+    });
+    let each = ["x", "y", "z"]
+        .into_iter()
+        .flat_map(|field| (9..200).map(move |length| part(field, length)));
+    let listens: Vec<String> =
+        all_three.chain(each).map(|w| format!("{{ where: \"{w}\" }}")).collect();
     let rules = listens.iter().map(|l| (Arc::new(rule(l).expect("checks")), 1));
     let matcher = Matcher::new(rules.collect());
     let long = "a".repeat(100_000);
@@ -153,15 +193,18 @@ fn a_text_that_holds_every_piece_many_times_is_soon_gone_through() {
     assert_eq!(found("b"), (2 * 191, 343 + 2 * 191));
 }
 
-/// Beyond 2^53 a float cannot tell every whole number from its neighbours: there the index must not rule out what the
-/// condition itself would not.
+/// Beyond 2^53 a float cannot tell every whole number from its neighbours: there the index must not
+/// rule out what the condition itself would not.
 #[test]
 fn limits_that_a_float_cannot_tell_apart_rule_nothing_out_that_matches() {
-    let edges: [i64; 6] = [1 << 53, (1 << 53) + 1, (1 << 53) + 2, (1 << 60) + 1, i64::MAX, -(1 << 53) - 1];
+    let edges: [i64; 6] =
+        [1 << 53, (1 << 53) + 1, (1 << 53) + 2, (1 << 60) + 1, i64::MAX, -(1 << 53) - 1];
     let compare = ["==", ">=", ">", "<=", "<", "!="];
     let listens: Vec<String> = edges
         .iter()
-        .flat_map(|edge| compare.iter().map(move |op| format!("{{ where: \"alert.value {op} {edge}\" }}")))
+        .flat_map(|edge| {
+            compare.iter().map(move |op| format!("{{ where: \"alert.value {op} {edge}\" }}"))
+        })
         .collect();
     let rules: Vec<Arc<Rule>> = listens.iter().map(|l| Arc::new(rule(l).expect(l))).collect();
     let matcher = Matcher::new(rules.iter().map(|r| (Arc::clone(r), 1)).collect());
@@ -179,7 +222,10 @@ fn limits_that_a_float_cannot_tell_apart_rule_nothing_out_that_matches() {
                 .matching(&alert)
                 .iter()
                 .filter(|h| h.broken.is_none())
-                .map(|h| listens[rules.iter().position(|r| Arc::ptr_eq(r, h.rule)).expect("one of them")].as_str())
+                .map(|h| {
+                    listens[rules.iter().position(|r| Arc::ptr_eq(r, h.rule)).expect("one of them")]
+                        .as_str()
+                })
                 .collect();
             assert_eq!(found, asked, "{value}");
         }
@@ -201,7 +247,10 @@ fn severity_state_and_value_rule_a_rule_out_before_it_is_asked() {
         "{ severity: [warning, minor] }".to_owned(),
         "{ where: 'alert.value > 9 && alert.value < 3' }".to_owned(),
     ]);
-    assert_eq!(matcher.rules().map(|(rule, version)| (rule.name.as_str(), version)).collect::<Vec<_>>(), [("r", 1); 6]);
+    assert_eq!(
+        matcher.rules().map(|(rule, version)| (rule.name.as_str(), version)).collect::<Vec<_>>(),
+        [("r", 1); 6]
+    );
     for (given, asked) in [
         (json!({ "severity": "major", "value": 50 }), vec![0]),
         (json!({ "severity": "minor", "value": 50 }), vec![4]),
@@ -222,7 +271,8 @@ fn of_a_hundred_rules_that_share_each_name_with_nine_others_one_is_asked() {
     let line = |n: usize| format!("{{ kinds: k{}, resource: vm/n{} }}", n / 10, n % 10);
     let matcher = matcher((0..100).map(line));
     for n in [0, 37, 99] {
-        let given = json!({ "kind": format!("k{}", n / 10), "resource": format!("vm/n{}", n % 10) });
+        let given =
+            json!({ "kind": format!("k{}", n / 10), "resource": format!("vm/n{}", n % 10) });
         assert_eq!(matcher.candidates(&alert(&given)), [n as u32], "{given}");
     }
 }

@@ -9,7 +9,8 @@ use chrono::DateTime;
 use serde_json::{Value, json};
 
 fn alert(given: &Value) -> crate::Alert {
-    let mut whole = json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major"});
+    let mut whole =
+        json!({"kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major"});
     for (key, value) in given.as_object().into_iter().flatten() {
         whole[key] = value.clone();
     }
@@ -23,12 +24,14 @@ fn alert(given: &Value) -> crate::Alert {
 fn rule(listen: &str) -> Result<Rule, String> {
     let text = format!("rule: r\nlisten: {listen}\ndispatch: {{ runbook: b }}\n");
     let document = parse_file("r.yaml", &text).map_err(|p| p.to_string())?.remove(0);
-    Rule::check(&document).map_err(|p| p.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    Rule::check(&document)
+        .map_err(|p| p.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 #[test]
 fn cases() {
-    let cases = parse_file("listen.yaml", include_str!("../../../cases/listen.yaml")).expect("reads");
+    let cases =
+        parse_file("listen.yaml", include_str!("../../../cases/listen.yaml")).expect("reads");
     assert!(cases.len() >= 12, "the case file lost its cases");
     for case in cases {
         let rule = rule(&case.value["listen"].to_string()).expect("checks");

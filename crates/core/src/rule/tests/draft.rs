@@ -10,16 +10,26 @@ fn alerts() -> impl Strategy<Value = Alert> {
     let resource = "[a-z]{1,9}/[A-Za-z0-9_.:-]{1,20}(/[a-z0-9-]{1,9})?";
     let labels = proptest::collection::btree_map("[ -~]{1,9}", "[ -~\n]{0,9}", 0..3);
     let severity = proptest::sample::select(Severity::ALL.to_vec());
-    (kind, resource, labels, severity, "[ -~\n\u{e9}]{0,40}", proptest::option::of(-1e9..1e9f64)).prop_filter_map(
-        "in the normal form",
-        |(kind, resource, labels, severity, summary, value)| {
-            let given = json!({ "kind": kind, "resource": resource, "labels": labels, "severity": severity,
-                "summary": summary, "value": value });
-            let new: NewAlert = serde_json::from_value(given).ok()?;
-            let received = DateTime::UNIX_EPOCH;
-            new.complete(Received { source: "pier-probes", received, fallback_id: "1" }).ok()
-        },
+    (
+        kind,
+        resource,
+        labels,
+        severity,
+        "[ \
+        -~\n\u{e9}]{0,40}",
+        proptest::option::of(-1e9..1e9f64),
     )
+        .prop_filter_map(
+            "in the normal form",
+            |(kind, resource, labels, severity, summary, value)| {
+                let given = json!({ "kind": kind, "resource": resource, "labels": labels,
+                "severity": severity,
+                "summary": summary, "value": value });
+                let new: NewAlert = serde_json::from_value(given).ok()?;
+                let received = DateTime::UNIX_EPOCH;
+                new.complete(Received { source: "pier-probes", received, fallback_id: "1" }).ok()
+            },
+        )
 }
 
 proptest! {
@@ -34,14 +44,18 @@ proptest! {
 
 #[test]
 fn the_first_runbook_is_filled_in_where_it_must_be() {
-    let runbook = "runbook: grow-disk\ninputs: { vm: { type: string }, by: { type: integer, default: 4 } }\n\
-                   target: '${inputs.vm}'\nsteps:\n  - id: a\n    require: 'true'\n    else: never\n";
+    let runbook = "runbook: grow-disk\ninputs: { vm: { type: string }, by: { type: integer, \
+        default: 4 } }\n\
+                   target: '${inputs.vm}'\nsteps:\n  - id: a\n    require: 'true'\n    else: \
+                   never\n";
     let documents = parse_file("r.yaml", runbook).expect("reads");
     let runbook = crate::runbook::Runbook::check(&documents[0]).expect("checks");
-    let given = json!({ "kind": "disk.usage", "resource": "vm/quill-booking-db-1", "severity": "major", "value": 91.5,
+    let given = json!({ "kind": "disk.usage", "resource": "vm/quill-booking-db-1",
+        "severity": "major", "value": 91.5,
         "summary": "/var/lib is 91.5 % full", "labels": { "site": "quill" } });
     let new: NewAlert = serde_json::from_value(given).expect("an alert");
-    let delivery = Received { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+    let delivery =
+        Received { source: "yard-hypervisor", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
     let text = draft(&new.complete(delivery).expect("whole"), [&runbook].into_iter());
     check(&text).expect("checks");
     insta::assert_snapshot!(text);
@@ -49,13 +63,18 @@ fn the_first_runbook_is_filled_in_where_it_must_be() {
 
 #[test]
 fn an_example_is_read_as_it_was_written() {
-    let text = "rule: a\ndispatch: { runbook: b }\nexamples:\n  - given:\n      - { at: 0s, value: 91.5 }\n\
+    let text = "rule: a\ndispatch: { runbook: b }\nexamples:\n  - given:\n      - { at: 0s, value: \
+        91.5 }\n\
                 \x20     - { at: 5m, late: 1m, state: cleared, summary: 'no: \"it\" is over' }\n\
                 \x20   of: { kind: disk.usage, resource: vm/quill-booking-db-1, severity: major }\n\
-                \x20   expect:\n      - { at: 0s, verdict: dispatched, inputs: { vm: vm/quill-booking-db-1, deep: { a: [1, ~] } } }\n";
+                \x20   expect:\n      - { at: 0s, verdict: dispatched, inputs: { vm: \
+                vm/quill-booking-db-1, deep: { a: [1, ~] } } }\n";
     let example = check(text).expect("checks").examples.remove(0);
     let written = example.as_yaml("a");
-    let again = check(&format!("rule: a\ndispatch: {{ runbook: b }}\n{written}")).expect(&written).examples.remove(0);
+    let again = check(&format!("rule: a\ndispatch: {{ runbook: b }}\n{written}"))
+        .expect(&written)
+        .examples
+        .remove(0);
     assert_eq!(json!(again), json!(example), "{written}");
     insta::assert_snapshot!(written);
 }

@@ -7,7 +7,8 @@ use serde_json::json;
 
 fn check(text: &str) -> Result<Rule, String> {
     let docs = parse_file("disk.yaml", text).map_err(|p| p.to_string())?;
-    Rule::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    Rule::check(&docs[0])
+        .map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 #[test]
@@ -26,7 +27,8 @@ fn diagnostics_are_given_together_and_point_at_the_place() {
                 \x20 resource: vm/**x\n\
                 \x20 where: alert.value >= 87.5 && alrt.kind == 'a'\n\
                 settle: { fold: [alert.resource, nope] }\n\
-                dispatch: { runbook: grow-disk, inputs: { vm: \"the ${alert.resource} and ${lert}\" } }\n";
+                dispatch: { runbook: grow-disk, inputs: { vm: \"the ${alert.resource} and \
+                ${lert}\" } }\n";
     insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
     disk.yaml:1:7: `Booking Disk` is not a name; use lower case letters, digits, - and _, at most 64, a letter or digit first
         1 | rule: Booking Disk
@@ -48,16 +50,21 @@ fn diagnostics_are_given_together_and_point_at_the_place() {
 
 #[test]
 fn a_deadline_may_be_made_of_the_alert() {
-    let rule = check("rule: a\ndispatch: { runbook: b, deadline: '${alert.value}s' }\n").expect("checks");
+    let rule =
+        check("rule: a\ndispatch: { runbook: b, deadline: '${alert.value}s' }\n").expect("checks");
     let tally = TallyView { alerts: 1, since: DateTime::UNIX_EPOCH, jobs: 0, gathered: Vec::new() };
     let deadline = |value: f64| {
-        let given = json!({ "source": "yard", "kind": "disk.usage", "resource": "vm/a", "value": value, "received": DateTime::UNIX_EPOCH });
+        let given = json!({ "source": "yard", "kind": "disk.usage", "resource": "vm/a",
+            "value": value, "received": DateTime::UNIX_EPOCH });
         let alert = crate::rehearse::written_alert(&given, 0).expect("an alert");
         rule.dispatch[0].deadline(&alert, &tally).map_err(|e| e.to_string())
     };
     assert_eq!(deadline(120.0), Ok(Some(crate::Period::from_secs(120))));
     assert_eq!(deadline(0.5), Ok(Some(crate::Period::from_millis(500))));
-    assert_eq!(deadline(-1.0), Err("deadline: `-1s`: a length of time is from 0s to ten years here".into()));
+    assert_eq!(
+        deadline(-1.0),
+        Err("deadline: `-1s`: a length of time is from 0s to ten years here".into())
+    );
     assert!(check("rule: a\ndispatch: { runbook: b, deadline: '${alrt.value}s' }\n").is_err());
     assert!(check("rule: a\ndispatch: { runbook: b, deadline: soon }\n").is_err());
 }
@@ -116,7 +123,8 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
                 \x20 cap: { jobs: 0, per: 1h, by: [alert.sitee] }\n\
                 dispatch: []\n\
                 knowingly: { shrt-rest: because, never-matches: '' }\n\
-                examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]\n";
+                examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: \
+                [] }]\n";
     insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
     disk.yaml:4:10: `after` counts alerts and `missing` waits for their absence; make two rules of it
         4 |   after: { alerts: 1, within: 0s }
@@ -174,7 +182,8 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
 
 #[test]
 fn entries_of_a_dispatch_keep_their_places() {
-    let text = "rule: a\ndispatch:\n  - { runbook: b, urgncy: high }\n  - { runbook: c, when: alert.severity >= 3 }\n  - { runbook: d, inputs: { x: \"${tally.alert}\" } }\n";
+    let text = "rule: a\ndispatch:\n  - { runbook: b, urgncy: high }\n  - { runbook: c, when: \
+        alert.severity >= 3 }\n  - { runbook: d, inputs: { x: \"${tally.alert}\" } }\n";
     insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
     disk.yaml:3:19: unknown key `urgncy`; did you mean `urgency`?
         3 |   - { runbook: b, urgncy: high }
@@ -192,7 +201,8 @@ fn entries_of_a_dispatch_keep_their_places() {
 fn all_mistakes_are_told_at_once() {
     let text = "rule: disks\n\
                 lisen: { kinds: disk.usage }\n\
-                settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, per: 1h } }\n\
+                settle: { after: 3, rest: soon, still: 5, again: { evry: 5m }, cap: { jobs: many, \
+                per: 1h } }\n\
                 dispatch:\n\
                 \x20 - { runbook: grow, urgency: hgih, inputs: { vm: alert.resource } }\n\
                 \x20 - { runbok: grow }\n\
@@ -236,25 +246,32 @@ fn all_mistakes_are_told_at_once() {
 
 #[test]
 fn one_expression_needs_no_list() {
-    let text = "rule: r\nsettle: { fold: alert.labels.site, gather: { for: 1m, by: alert.kind }, cap: { jobs: 1, per: 1h, by: alert.kind } }\n\
+    let text = "rule: r\nsettle: { fold: alert.labels.site, gather: { for: 1m, by: alert.kind }, \
+        cap: { jobs: 1, per: 1h, by: alert.kind } }\n\
                 dispatch: { runbook: b }\n";
     assert!(check(text).is_ok());
-    let wrong = check(&text.replace("fold: alert.labels.site", "fold: alrt.kind")).expect_err("refused");
+    let wrong =
+        check(&text.replace("fold: alert.labels.site", "fold: alrt.kind")).expect_err("refused");
     assert!(wrong.starts_with("disk.yaml:2:17: `alrt` is not known here"), "{wrong}");
 }
 
 #[test]
 fn what_a_dispatch_asks_of_a_field_that_is_missing_is_said_and_no_clearing_is_lost_for_it() {
-    let text = "rule: a\ndispatch: { runbook: b, when: \"alert.labels.tier == 'gold'\", inputs: { vm: \"${alert.labels.vm}\" } }\n";
+    let text = "rule: a\ndispatch: { runbook: b, when: \"alert.labels.tier == 'gold'\", inputs: { \
+        vm: \"${alert.labels.vm}\" } }\n";
     let rule = check(text).expect("a rule");
     let alert = |labels: serde_json::Value, state: &str| {
         let new = json!({ "kind": "k", "resource": "vm/a", "state": state, "labels": labels });
         let received = Received { source: "s", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
         NewAlert::of(&new).expect("reads").complete(received).expect("an alert")
     };
-    let why = |labels, state| rule.place(&alert(labels, state)).map(|p| p.entries).map_err(|e| e.to_string());
+    let why = |labels, state| {
+        rule.place(&alert(labels, state)).map(|p| p.entries).map_err(|e| e.to_string())
+    };
     assert!(why(json!({}), "raised").is_err_and(|e| e.starts_with("when of b: ")));
-    assert!(why(json!({ "tier": "gold" }), "raised").is_err_and(|e| e.starts_with("inputs of b: ")));
+    assert!(
+        why(json!({ "tier": "gold" }), "raised").is_err_and(|e| e.starts_with("inputs of b: "))
+    );
     assert_eq!(why(json!({ "tier": "tin" }), "raised"), Ok(0));
     assert_eq!(why(json!({ "tier": "gold", "vm": "vm/a" }), "raised"), Ok(1));
     assert_eq!(why(json!({}), "cleared"), Ok(0));
@@ -263,14 +280,20 @@ fn what_a_dispatch_asks_of_a_field_that_is_missing_is_said_and_no_clearing_is_lo
 
 #[test]
 fn more_dispatches_than_its_cap_lets_through_are_not_made() {
-    let dispatch = "dispatch: [ { runbook: a }, { runbook: b }, { runbook: c, when: 'alert.value > 1.0' } ]";
-    let rule = check(&format!("rule: a\nsettle: {{ cap: {{ jobs: 2, per: 1h }} }}\n{dispatch}\n")).expect("a rule");
+    let dispatch =
+        "dispatch: [ { runbook: a }, { runbook: b }, { runbook: c, when: 'alert.value > 1.0' } ]";
+    let rule = check(&format!("rule: a\nsettle: {{ cap: {{ jobs: 2, per: 1h }} }}\n{dispatch}\n"))
+        .expect("a rule");
     let alert = |value: f64| {
         let new = json!({ "kind": "k", "resource": "vm/a", "value": value });
         let received = Received { source: "s", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
         NewAlert::of(&new).expect("reads").complete(received).expect("an alert")
     };
     assert_eq!(rule.place(&alert(0.0)).map(|p| p.entries).map_err(|e| e.to_string()), Ok(2));
-    let told = "3 dispatches apply, and `cap` lets 2 through at once; raise `jobs`, or make rules of their own";
-    assert_eq!(rule.place(&alert(2.0)).map(|p| p.entries).map_err(|e| e.to_string()), Err(told.into()));
+    let told = "3 dispatches apply, and `cap` lets 2 through at once; raise `jobs`, or make rules \
+        of their own";
+    assert_eq!(
+        rule.place(&alert(2.0)).map(|p| p.entries).map_err(|e| e.to_string()),
+        Err(told.into())
+    );
 }

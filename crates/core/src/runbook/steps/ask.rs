@@ -23,12 +23,18 @@ use std::sync::Arc;
 /// Most choices of one question.
 pub const MAX_CHOICES: usize = 10;
 
-/// What stands for the link to a decision until its message goes out: the link itself is in no record.
+/// What stands for the link to a decision until its message goes out: the link itself is in no
+/// record.
 pub const LINK: &str = "⟨link to the decision⟩";
 
 /// How a message that tells of a question is tried again.
-pub(crate) const TELL: Retry =
-    Retry { times: 4, wait: Period::from_secs(2), factor: 2.0, ceiling: Period::from_secs(60), jitter: 0.0 };
+pub(crate) const TELL: Retry = Retry {
+    times: 4,
+    wait: Period::from_secs(2),
+    factor: 2.0,
+    ceiling: Period::from_secs(60),
+    jitter: 0.0,
+};
 
 /// As written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -51,10 +57,12 @@ pub(super) struct QuestionDoc {
     pub choices: Map<String, Value>,
     /// How long the question stands.
     pub within: LengthDoc,
-    /// What it means when nobody decides: one of the choices, or `stop`, and the step fails. Left out: `stop`.
+    /// What it means when nobody decides: one of the choices, or `stop`, and the step fails. Left
+    /// out: `stop`.
     #[serde(default, alias = "silence")]
     pub unanswered: Option<String>,
-    /// Whether whoever has the link in the message may decide without signing in. Left out: no, the link asks for it.
+    /// Whether whoever has the link in the message may decide without signing in. Left out: no, the
+    /// link asks for it.
     #[serde(default)]
     pub by_link: bool,
     /// A message that tells of it.
@@ -82,8 +90,8 @@ pub(super) struct TellDoc {
     pub call: String,
     /// The connection through which it is called.
     pub via: String,
-    /// What the operation is given; `decision` has `text`, `choices`, `until`, and `link`, which leads to it;
-    /// whoever has that need not sign in if the question is `by_link`.
+    /// What the operation is given; `decision` has `text`, `choices`, `until`, and `link`, which
+    /// leads to it; whoever has that need not sign in if the question is `by_link`.
     #[serde(default)]
     pub give: Map<String, Value>,
 }
@@ -130,8 +138,11 @@ impl KindDoc for AskDoc {
         if doc.choices.is_empty() || doc.choices.len() > MAX_CHOICES {
             build.check.fail(&format!("{at}/choices"), format!("give 1 to {MAX_CHOICES} choices"));
         }
-        let choices: Vec<Option<(String, Template)>> =
-            doc.choices.into_iter().map(|(name, words)| choice(build, &at, name, &words, names)).collect();
+        let choices: Vec<Option<(String, Template)>> = doc
+            .choices
+            .into_iter()
+            .map(|(name, words)| choice(build, &at, name, &words, names))
+            .collect();
         let known = |name: &str| choices.iter().flatten().any(|(n, _)| n == name);
         let unanswered = doc.unanswered.filter(|choice| choice != "stop");
         if let Some(choice) = unanswered.as_deref().filter(|choice| !known(choice)) {
@@ -143,12 +154,21 @@ impl KindDoc for AskDoc {
             Some(tell) => {
                 let roots = [names.roots, &["decision"]].concat();
                 let names = Names { roots: &roots, ..names };
-                Call::build(build, &format!("{at}/tell"), (tell.call, tell.via), tell.give, names).map(Some)
+                Call::build(build, &format!("{at}/tell"), (tell.call, tell.via), tell.give, names)
+                    .map(Some)
             }
         };
         let choices = choices.into_iter().collect::<Option<_>>()?;
         let by_link = doc.by_link;
-        let ask = Ask { to: to?, text: text?, choices, within: within?, unanswered, by_link, tell: tell? };
+        let ask = Ask {
+            to: to?,
+            text: text?,
+            choices,
+            within: within?,
+            unanswered,
+            by_link,
+            tell: tell?,
+        };
         Some(Action::Ask(Box::new(ask)))
     }
 }
@@ -176,12 +196,16 @@ fn choice(
 ) -> Option<(String, Template)> {
     let at = format!("{at}/choices/{}", name.replace('~', "~0").replace('/', "~1"));
     let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
-    let good = name.starts_with(|c: char| c.is_ascii_lowercase()) && name.chars().all(plain) && name.len() <= 40;
+    let good = name.starts_with(|c: char| c.is_ascii_lowercase())
+        && name.chars().all(plain)
+        && name.len() <= 40;
     if !good {
         let rule = "use lower case letters, digits and _, at most 40, a letter first";
         build.check.fail(&at, format!("`{name}` is not the name of a choice; {rule}"));
     } else if name == "stop" {
-        build.check.fail(&at, "`stop` is what `unanswered` calls a failure; call the choice otherwise");
+        build
+            .check
+            .fail(&at, "`stop` is what `unanswered` calls a failure; call the choice otherwise");
     } else if !words.is_string() {
         build.check.fail(&at, "says what the choice means for people, such as `Restart it now`");
     } else {
@@ -202,7 +226,12 @@ impl Ask {
         Type::record(texts.into_iter().chain([("silent".to_owned(), Type::Bool)]))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         let at = format!("{at}/ask");
         if let To::Person(person) = &self.to {
             look(&format!("{at}/to/person"), Evaluated::Template(person), known.names());
@@ -215,7 +244,10 @@ impl Ask {
         if let Some(tell) = &self.tell {
             let mut within = known.clone();
             let texts = ["text", "link"].map(|n| (n.to_owned(), Type::Text));
-            let others = [("choices".to_owned(), Type::Map(Arc::new(Type::Text))), ("until".to_owned(), Type::Text)];
+            let others = [
+                ("choices".to_owned(), Type::Map(Arc::new(Type::Text))),
+                ("until".to_owned(), Type::Text),
+            ];
             within.bind("decision", Type::record(texts.into_iter().chain(others)));
             tell.visit(&format!("{at}/tell"), &mut within, look);
         }

@@ -109,7 +109,9 @@ impl KindDoc for AwaitDoc {
             let texts = texts?;
             let at = format!("{event}/{key}");
             if texts.0.is_empty() {
-                build.check.fail(&at, "is an empty list: nothing could ever come; leave the line out");
+                build
+                    .check
+                    .fail(&at, "is an empty list: nothing could ever come; leave the line out");
             }
             let one = build.check.document().value.pointer(&at).is_some_and(Value::is_string);
             let value = if one { texts.0.into_iter().next().into() } else { Value::from(texts.0) };
@@ -132,9 +134,10 @@ impl KindDoc for AwaitDoc {
         for word in doc.states.into_iter().flat_map(|s| s.0) {
             match AlertState::parse(&word) {
                 Some(state) => states.push(state),
-                None => {
-                    build.check.fail(&format!("{event}/states"), format!("`{word}` is not raised, cleared or noted"))
-                }
+                None => build.check.fail(
+                    &format!("{event}/states"),
+                    format!("`{word}` is not raised, cleared or noted"),
+                ),
             }
         }
         let with_event = [names.roots, &["event"]].concat();
@@ -148,7 +151,18 @@ impl KindDoc for AwaitDoc {
         let otherwise = require::text(build, &format!("{at}/else"), self.otherwise, names);
         let (condition, otherwise, within) = (condition?, otherwise?, within?);
         let since = self.since;
-        let made = Await { sources, kinds, resource, states, labels, condition, since, within, otherwise, words };
+        let made = Await {
+            sources,
+            kinds,
+            resource,
+            states,
+            labels,
+            condition,
+            since,
+            within,
+            otherwise,
+            words,
+        };
         (!bad).then(|| Action::Await(Box::new(made)))
     }
 }
@@ -156,7 +170,8 @@ impl KindDoc for AwaitDoc {
 impl Await {
     /// What chooses the event but `where`, each with the key that it stands under.
     pub fn chooses(&self) -> impl Iterator<Item = (String, &Template)> {
-        let lines = [("sources", &self.sources), ("kinds", &self.kinds), ("resource", &self.resource)];
+        let lines =
+            [("sources", &self.sources), ("kinds", &self.kinds), ("resource", &self.resource)];
         let lines = lines.into_iter().filter_map(|(key, of)| Some((key.to_owned(), of.as_ref()?)));
         lines.chain(self.labels.iter().map(|(name, of)| (format!("labels/{name}"), of)))
     }
@@ -167,7 +182,9 @@ impl Await {
 
     /// What the steps behind know of the event.
     pub(super) fn gives() -> Type {
-        let texts = ["id", "source", "kind", "severity", "state", "resource", "time", "received", "summary"];
+        let texts = [
+            "id", "source", "kind", "severity", "state", "resource", "time", "received", "summary",
+        ];
         let others = [
             ("value".to_owned(), Type::Any),
             ("labels".to_owned(), Type::Map(std::sync::Arc::new(Type::Text))),
@@ -176,7 +193,12 @@ impl Await {
         Type::record(texts.map(|n| (n.to_owned(), Type::Text)).into_iter().chain(others))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         for (key, of) in self.chooses() {
             look(&format!("{at}/await/{key}"), Evaluated::Template(of), known.names());
         }

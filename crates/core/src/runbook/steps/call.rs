@@ -76,7 +76,9 @@ impl KindDoc for CallDoc {
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let Some(via) = self.via else {
-            build.check.fail(at, "the key `via` is missing here: through which connection is it called?");
+            build
+                .check
+                .fail(at, "the key `via` is missing here: through which connection is it called?");
             return None;
         };
         let call = Call::build(build, at, (self.call, via.clone()), self.give, names);
@@ -87,7 +89,11 @@ impl KindDoc for CallDoc {
                 let through = (doc.call, doc.via.unwrap_or(via));
                 let call = Call::build(build, &at, through, doc.give, names);
                 let roots = [names.roots, &["result"]].concat();
-                let done = build.check.condition(&format!("{at}/done"), &doc.done, Names { roots: &roots, ..names });
+                let done = build.check.condition(
+                    &format!("{at}/done"),
+                    &doc.done,
+                    Names { roots: &roots, ..names },
+                );
                 call.zip(done).map(|(call, done)| Some(Box::new(StepProbe { call, done })))
             }
         };
@@ -113,7 +119,12 @@ impl Call {
         format!("{} via {}", self.operation, self.via)
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
         if let Some(probe) = &self.probe {
             probe.call.visit(&format!("{at}/probe"), known, look);
@@ -134,23 +145,32 @@ impl Call {
                 vec![Mismatch::at(format!("{at}/{key}"), missing)]
             }
         };
-        let probe = self.probe.iter().flat_map(|probe| probe.call.harmless(&format!("{at}/probe"), "a probe", others));
+        let probe = self
+            .probe
+            .iter()
+            .flat_map(|probe| probe.call.harmless(&format!("{at}/probe"), "a probe", others));
         own.into_iter().chain(probe).collect()
     }
 
     /// What does not fit, and whether it may be called as often as one likes.
     pub(super) fn harmless(&self, at: &str, whose: &str, others: &dyn Others) -> Vec<Mismatch> {
         let mut misfits = self.misfits(at, others);
-        let Ok((_, operation)) = connector::operation(others, &self.via, &self.operation) else { return misfits };
+        let Ok((_, operation)) = connector::operation(others, &self.via, &self.operation) else {
+            return misfits;
+        };
         if operation.repeat != connector::Repeat::Safe {
             let message = format!(
-                "{whose} only looks, but doing `{}` twice is not harmless; call one that is `repeat: safe`",
+                "{whose} only looks, but doing `{}` twice is not harmless; call one that is \
+                `repeat: safe`",
                 self.operation
             );
             misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(message)));
         }
         if operation.callback().is_some() {
-            let message = format!("`{}` calls back, and only a step of its own waits for that", self.operation);
+            let message = format!(
+                "`{}` calls back, and only a step of its own waits for that",
+                self.operation
+            );
             misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(message)));
         }
         misfits

@@ -1,5 +1,5 @@
-//! `check`: looks again and again until a condition holds, at what an operation gives or at what is known
-//! anyway, such as the alarm.
+//! `check`: looks again and again until a condition holds, at what an operation gives or at what is
+//! known anyway, such as the alarm.
 
 use super::{
     Action, OnError, Step,
@@ -61,28 +61,40 @@ pub struct Check {
 const LEAST: Period = Period::from_secs(1);
 
 impl KindDoc for CheckDoc {
-    const KEYS: &'static [&'static str] = &["check", "call", "via", "give", "every", "within", "else"];
+    const KEYS: &'static [&'static str] =
+        &["check", "call", "via", "give", "every", "within", "else"];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let call = match (self.call, self.via) {
-            (Some(operation), Some(via)) => Call::build(build, at, (operation, via), self.give, names).map(Some),
+            (Some(operation), Some(via)) => {
+                Call::build(build, at, (operation, via), self.give, names).map(Some)
+            }
             (None, None) => Some(None),
             (Some(_), None) => {
-                build.check.fail(at, "the key `via` is missing here: through which connection is it called?");
+                build.check.fail(
+                    at,
+                    "the key `via` is missing here: through which connection is it called?",
+                );
                 None
             }
             (None, Some(_)) => {
-                build.check.fail(&format!("{at}/via"), "`via` stands beside `call`: which operation is called?");
+                build.check.fail(
+                    &format!("{at}/via"),
+                    "`via` stands beside `call`: which operation is called?",
+                );
                 None
             }
         };
         let with_result = [names.roots, &["result"]].concat();
-        let seen = if matches!(call, Some(None)) { names } else { Names { roots: &with_result, ..names } };
+        let seen =
+            if matches!(call, Some(None)) { names } else { Names { roots: &with_result, ..names } };
         let condition = build.check.condition(&format!("{at}/check"), &self.check, seen);
         let otherwise = require::text(build, &format!("{at}/else"), self.otherwise, seen);
         let every = self.every.unwrap_or(Period::from_secs(5));
         if every.millis() < LEAST.millis() {
-            build.check.fail(&format!("{at}/every"), format!("at least {LEAST} lie between two looks"));
+            build
+                .check
+                .fail(&format!("{at}/every"), format!("at least {LEAST} lie between two looks"));
         }
         let within = build.check.length(&format!("{at}/within"), self.within, names);
         let (call, condition, otherwise, within) = (call?, condition?, otherwise?, within?);
@@ -100,7 +112,12 @@ impl Check {
         self.call.as_ref().map_or(Type::Bool, |c| known.output_of(&c.via, &c.operation))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         let mut within = known.clone();
         if let Some(call) = &self.call {
             call.visit(at, known, look);
@@ -134,5 +151,14 @@ pub(crate) fn of_confirm(
     let doc: CheckDoc = build.check.decode("/confirm", &Value::Object(doc))?;
     let action = doc.build(build, "/confirm", names)?;
     let (summary, when, retry, timeout, undo) = (None, None, None, None, None);
-    Some(Step { id: "confirm".into(), summary, when, retry, timeout, on_error: OnError::Stop, undo, action })
+    Some(Step {
+        id: "confirm".into(),
+        summary,
+        when,
+        retry,
+        timeout,
+        on_error: OnError::Stop,
+        undo,
+        action,
+    })
 }

@@ -58,7 +58,12 @@ impl Child {
         Type::record(fields.map(|(n, t)| (n.to_owned(), t)))
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
     }
 
@@ -67,10 +72,13 @@ impl Child {
             Err(missing) => vec![Mismatch::at(format!("{at}/runbook"), missing)],
             Ok(runbook) => {
                 let whose = format!("runbook `{}`", self.runbook);
-                let mut misfits = runbook.inputs.misfits(&format!("{at}/give"), &whose, &self.given, &self.give);
+                let mut misfits =
+                    runbook.inputs.misfits(&format!("{at}/give"), &whose, &self.given, &self.give);
                 if generations(runbook, others, MAX_GENERATIONS - 1) >= MAX_GENERATIONS - 1 {
-                    let message =
-                        format!("jobs would stand more than {MAX_GENERATIONS} deep below each other, or without end");
+                    let message = format!(
+                        "jobs would stand more than {MAX_GENERATIONS} deep below each other, or \
+                        without end"
+                    );
                     misfits.push(Mismatch::at(format!("{at}/runbook"), Fault::Unfit(message)));
                 }
                 misfits

@@ -20,7 +20,8 @@ const MOST: usize = 20;
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct ChooseDoc {
-    /// The branches, in the order in which their conditions are asked. If none holds, the job goes on behind.
+    /// The branches, in the order in which their conditions are asked. If none holds, the job goes
+    /// on behind.
     pub choose: Vec<BranchDoc>,
 }
 
@@ -58,7 +59,10 @@ impl KindDoc for ChooseDoc {
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let count = self.choose.len();
         if count == 0 || count > MOST {
-            build.check.fail(&format!("{at}/choose"), format!("a choice has 1 to {MOST} branches, not {count}"));
+            build.check.fail(
+                &format!("{at}/choose"),
+                format!("a choice has 1 to {MOST} branches, not {count}"),
+            );
         }
         let branches: Vec<Option<Branch>> = self
             .choose
@@ -67,13 +71,17 @@ impl KindDoc for ChooseDoc {
             .map(|(i, doc)| {
                 let at = format!("{at}/choose/{i}");
                 if doc.when.is_none() && i + 1 < count {
-                    build
-                        .check
-                        .fail(&at, "the branches behind this one are never taken: give it a `when`, or put it last");
+                    build.check.fail(
+                        &at,
+                        "the branches behind this one are never taken: give it a \
+                            `when`, or put it last",
+                    );
                 }
                 let when = match doc.when {
                     None => Some(None),
-                    Some(text) => build.check.condition(&format!("{at}/when"), &text, names).map(Some),
+                    Some(text) => {
+                        build.check.condition(&format!("{at}/when"), &text, names).map(Some)
+                    }
                 };
                 let steps = build.steps(&format!("{at}/steps"), doc.steps, names);
                 Some(Branch { when: when?, steps: steps? })
@@ -85,7 +93,11 @@ impl KindDoc for ChooseDoc {
 
 impl Choose {
     pub(super) fn inner(&self) -> Vec<(String, &[Step])> {
-        self.branches.iter().enumerate().map(|(i, b)| (format!("/choose/{i}/steps"), &b.steps[..])).collect()
+        self.branches
+            .iter()
+            .enumerate()
+            .map(|(i, b)| (format!("/choose/{i}/steps"), &b.steps[..]))
+            .collect()
     }
 
     pub(super) fn does(&self) -> String {
@@ -93,7 +105,12 @@ impl Choose {
         whens.collect::<Vec<_>>().join(" | ")
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         let before = known.clone();
         for (i, branch) in self.branches.iter().enumerate() {
             let at = format!("{at}/choose/{i}");

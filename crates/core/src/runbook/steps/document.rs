@@ -1,9 +1,9 @@
 //! A step as written: what all kinds have in common, and the kind by the key that names it.
 
 use super::{
-    Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc, check::CheckDoc,
-    child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc, finish::FinishDoc, pause::PauseDoc,
-    require::RequireDoc, set::SetDoc, together::TogetherDoc,
+    Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc,
+    check::CheckDoc, child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc,
+    finish::FinishDoc, pause::PauseDoc, require::RequireDoc, set::SetDoc, together::TogetherDoc,
 };
 use crate::{
     Period,
@@ -34,12 +34,12 @@ struct CommonDoc {
     /// How long it may take: one try of a call, any other step as a whole.
     #[serde(default)]
     timeout: Option<LengthDoc>,
-    /// What follows when it fails: `stop`, `continue`, or the `id` of a later step of the same list. Left
-    /// out: `stop`.
+    /// What follows when it fails: `stop`, `continue`, or the `id` of a later step of the same
+    /// list. Left out: `stop`.
     #[serde(default)]
     on_error: Option<String>,
-    /// What takes it back if the job fails later: a step without an `id`. A call goes through the same
-    /// connection unless it says otherwise.
+    /// What takes it back if the job fails later: a step without an `id`. A call goes through the
+    /// same connection unless it says otherwise.
     #[serde(default)]
     #[schemars(with = "Option<StepDoc>")]
     undo: Option<Map<String, Value>>,
@@ -87,7 +87,12 @@ const KINDS: [Kind; 13] = [
     kind::<FinishDoc>(),
 ];
 
-fn build<T: KindDoc>(build: &mut Build<'_, '_>, at: &str, value: Value, names: Names<'_>) -> Option<Action> {
+fn build<T: KindDoc>(
+    build: &mut Build<'_, '_>,
+    at: &str,
+    value: Value,
+    names: Names<'_>,
+) -> Option<Action> {
     let doc: T = build.check.decode(at, &value)?;
     doc.build(build, at, names)
 }
@@ -136,13 +141,20 @@ impl<'c, 'd> Build<'c, 'd> {
     }
 
     /// A length of time that a step waits; complains about one that the steps together do not have.
-    pub(super) fn within(&mut self, at: &str, within: LengthDoc, names: Names<'_>) -> Option<Length> {
+    pub(super) fn within(
+        &mut self,
+        at: &str,
+        within: LengthDoc,
+        names: Names<'_>,
+    ) -> Option<Length> {
         let within = self.check.length(at, within, names)?;
         if let (Some(written), Some(limit)) = (within.written(), self.limit)
             && written > limit
         {
-            let message =
-                format!("{within} is longer than all steps may take; the `timeout` of the runbook is {limit}");
+            let message = format!(
+                "{within} is longer than all steps may take; the `timeout` of the runbook is \
+                {limit}"
+            );
             self.check.fail(at, message);
         }
         Some(within)
@@ -172,7 +184,12 @@ impl<'c, 'd> Build<'c, 'd> {
     }
 
     /// A list of steps that stands at a pointer.
-    pub(crate) fn steps(&mut self, at: &str, docs: Vec<Map<String, Value>>, names: Names<'_>) -> Option<Vec<Step>> {
+    pub(crate) fn steps(
+        &mut self,
+        at: &str,
+        docs: Vec<Map<String, Value>>,
+        names: Names<'_>,
+    ) -> Option<Vec<Step>> {
         if self.depth == MAX_DEPTH {
             self.check.fail(at, format!("steps within steps stand at most {MAX_DEPTH} deep"));
             return None;
@@ -182,8 +199,10 @@ impl<'c, 'd> Build<'c, 'd> {
             return None;
         }
         self.depth += 1;
-        let ids: Vec<String> =
-            docs.iter().map(|d| d.get("id").and_then(Value::as_str).unwrap_or_default().to_owned()).collect();
+        let ids: Vec<String> = docs
+            .iter()
+            .map(|d| d.get("id").and_then(Value::as_str).unwrap_or_default().to_owned())
+            .collect();
         let one = |(i, doc)| self.step(&format!("{at}/{i}"), doc, names, &ids[i..]);
         let made: Vec<Option<Step>> = docs.into_iter().enumerate().map(one).collect();
         self.depth -= 1;
@@ -198,7 +217,13 @@ impl<'c, 'd> Build<'c, 'd> {
     }
 
     /// One step; `ids` are its own and those behind it in the same list.
-    fn step(&mut self, at: &str, mut doc: Map<String, Value>, names: Names<'_>, ids: &[String]) -> Option<Step> {
+    fn step(
+        &mut self,
+        at: &str,
+        mut doc: Map<String, Value>,
+        names: Names<'_>,
+        ids: &[String],
+    ) -> Option<Step> {
         let kind = self.kind(at, &doc)?;
         self.known_keys(at, kind, &mut doc);
         let (common, own) = doc.into_iter().partition(|(key, _)| COMMON.contains(&key.as_str()));
@@ -242,7 +267,8 @@ impl<'c, 'd> Build<'c, 'd> {
             (Some(kind), _) => return Some(kind),
             (None, [one, other, ..]) => {
                 let (one, other) = (one.keys[0], other.keys[0]);
-                self.check.fail(at, format!("a step is of one kind; this one has `{one}` and `{other}`"));
+                self.check
+                    .fail(at, format!("a step is of one kind; this one has `{one}` and `{other}`"));
             }
             (None, _) => {
                 let words: Vec<&str> = KINDS.iter().map(|k| k.keys[0]).collect();
@@ -263,12 +289,19 @@ impl<'c, 'd> Build<'c, 'd> {
         let strange: Vec<String> = doc.keys().filter(|k| !known(k)).cloned().collect();
         for key in strange {
             doc.remove(&key);
-            let whose: Vec<String> =
-                KINDS.iter().filter(|k| k.keys.contains(&key.as_str())).map(|k| format!("`{}`", k.keys[0])).collect();
+            let whose: Vec<String> = KINDS
+                .iter()
+                .filter(|k| k.keys.contains(&key.as_str()))
+                .map(|k| format!("`{}`", k.keys[0]))
+                .collect();
             let near = nearest(&key, COMMON.into_iter().chain(kind.keys.iter().copied()));
             let message = match (whose.is_empty(), near) {
-                (false, _) => format!("`{key}` belongs to {}, not to `{}`", whose.join(" and "), kind.keys[0]),
-                (true, Some(near)) => format!("unknown key `{}`; did you mean `{near}`?", cut(&key, 60)),
+                (false, _) => {
+                    format!("`{key}` belongs to {}, not to `{}`", whose.join(" and "), kind.keys[0])
+                }
+                (true, Some(near)) => {
+                    format!("unknown key `{}`; did you mean `{near}`?", cut(&key, 60))
+                }
                 (true, None) => format!(
                     "unknown key `{}`; a step with `{}` has {}",
                     cut(&key, 60),
@@ -286,17 +319,27 @@ impl<'c, 'd> Build<'c, 'd> {
         if id == "undo" && at.ends_with("/undo") {
             return true;
         }
-        let good = id.starts_with(|c: char| c.is_ascii_lowercase()) && id.chars().all(plain) && id.len() <= 40;
+        let good = id.starts_with(|c: char| c.is_ascii_lowercase())
+            && id.chars().all(plain)
+            && id.len() <= 40;
         if RESERVED.contains(&id) {
-            let message = format!("`{id}` is reserved, as all of {} are; call the step otherwise", RESERVED.join(", "));
+            let message = format!(
+                "`{id}` is reserved, as all of {} are; call the step otherwise",
+                RESERVED.join(", ")
+            );
             self.check.fail(&format!("{at}/id"), message);
             return false;
         }
         if !good {
             let rule = "use lower case letters, digits and _, at most 40, a letter first";
-            self.check.fail(&format!("{at}/id"), format!("`{}` is not the name of a step; {rule}", cut(id, 60)));
+            self.check.fail(
+                &format!("{at}/id"),
+                format!("`{}` is not the name of a step; {rule}", cut(id, 60)),
+            );
         } else if !self.seen.insert(id.to_owned()) {
-            let message = format!("another step is named `{id}` already; names are unique in the whole runbook");
+            let message = format!(
+                "another step is named `{id}` already; names are unique in the whole runbook"
+            );
             self.check.fail(&format!("{at}/id"), message);
             return false;
         }
@@ -310,8 +353,10 @@ impl<'c, 'd> Build<'c, 'd> {
             Some(id) => match ids.iter().skip(1).position(|i| i == id) {
                 Some(behind) => Some(OnError::GoTo(behind + 1)),
                 None => {
-                    let known = "it is `stop`, `continue`, or the `id` of a later step of the same list";
-                    self.check.fail(&format!("{at}/on_error"), format!("`{}`: {known}", cut(id, 60)));
+                    let known =
+                        "it is `stop`, `continue`, or the `id` of a later step of the same list";
+                    self.check
+                        .fail(&format!("{at}/on_error"), format!("`{}`: {known}", cut(id, 60)));
                     None
                 }
             },
@@ -322,7 +367,10 @@ impl<'c, 'd> Build<'c, 'd> {
         let Some(retry) = retry else { return };
         if let Some(action) = action.filter(|a| !matches!(a, Action::Call(_))) {
             let hint = "`retry` belongs to `call`, and `check` looks again until something holds";
-            self.check.fail(&format!("{at}/retry"), format!("a `{}` is not tried again; {hint}", action.kind()));
+            self.check.fail(
+                &format!("{at}/retry"),
+                format!("a `{}` is not tried again; {hint}", action.kind()),
+            );
         }
         for (key, why) in retry.diagnostics() {
             self.check.fail(&format!("{at}/retry/{key}"), why);
@@ -330,17 +378,29 @@ impl<'c, 'd> Build<'c, 'd> {
     }
 
     /// What takes a step back; a call of it goes through the connection of the step.
-    fn undo(&mut self, at: &str, mut doc: Map<String, Value>, of: Option<&Action>, names: Names<'_>) -> Option<Step> {
+    fn undo(
+        &mut self,
+        at: &str,
+        mut doc: Map<String, Value>,
+        of: Option<&Action>,
+        names: Names<'_>,
+    ) -> Option<Step> {
         let at = format!("{at}/undo");
         for key in ["id", "undo", "on_error"] {
             if doc.remove(key).is_some() {
-                self.check.fail(&format!("{at}/{key}"), format!("what takes a step back has no `{key}` of its own"));
+                self.check.fail(
+                    &format!("{at}/{key}"),
+                    format!("what takes a step back has no `{key}` of its own"),
+                );
             }
         }
-        if let (true, false, Some(Action::Call(call))) = (doc.contains_key("call"), doc.contains_key("via"), of) {
+        if let (true, false, Some(Action::Call(call))) =
+            (doc.contains_key("call"), doc.contains_key("via"), of)
+        {
             doc.insert("via".into(), call.via.clone().into());
         }
-        // Its name is no step's: nobody reads its output, and its place is that of the step with `.undo`.
+        // Its name is no step's: nobody reads its output, and its place is that of the step with
+        // `.undo`.
         doc.insert("id".into(), "undo".into());
         let step = self.step(&at, doc, names, &[]);
         let step = step?;

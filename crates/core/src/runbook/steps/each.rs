@@ -33,7 +33,8 @@ pub(super) struct EachDoc {
     /// What follows when the steps of an item fail. Left out: `stop`.
     #[serde(default)]
     pub failures: Failures,
-    /// An expression: what of each item is given to the steps behind. Left out: what its steps gave, by id.
+    /// An expression: what of each item is given to the steps behind. Left out: what its steps
+    /// gave, by id.
     #[serde(default)]
     pub gives: Option<String>,
     /// What is done for each item.
@@ -75,12 +76,19 @@ impl KindDoc for EachDoc {
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let items = build.check.expr(&format!("{at}/each"), &self.each, names);
         let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
-        let good = self.name.starts_with(|c: char| c.is_ascii_lowercase()) && self.name.chars().all(plain);
+        let good =
+            self.name.starts_with(|c: char| c.is_ascii_lowercase()) && self.name.chars().all(plain);
         if !good {
             let rule = "use lower case letters, digits and _, a letter first";
-            build.check.fail(&format!("{at}/as"), format!("`{}` cannot be the name of an item; {rule}", self.name));
+            build.check.fail(
+                &format!("{at}/as"),
+                format!("`{}` cannot be the name of an item; {rule}", self.name),
+            );
         } else if names.roots.contains(&self.name.as_str()) || self.name == "result" {
-            build.check.fail(&format!("{at}/as"), format!("`{}` stands for something else here already", self.name));
+            build.check.fail(
+                &format!("{at}/as"),
+                format!("`{}` stands for something else here already", self.name),
+            );
         }
         let at_once = self.at_once.unwrap_or(1);
         if !(1..=MOST_AT_ONCE).contains(&at_once) {
@@ -104,7 +112,12 @@ impl Each {
         format!("{} of {}", self.name, self.items.text())
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         look(&format!("{at}/each"), Evaluated::List(&self.items), known.names());
         let mut within = known.clone();
         within.bind(&self.name, Type::Any);

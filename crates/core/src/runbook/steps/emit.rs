@@ -60,27 +60,39 @@ pub struct Emit {
 }
 
 impl KindDoc for EmitDoc {
-    const KEYS: &'static [&'static str] = &["emit", "resource", "severity", "state", "say", "labels", "give"];
+    const KEYS: &'static [&'static str] =
+        &["emit", "resource", "severity", "state", "say", "labels", "give"];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "_-".contains(c);
         let parts: Vec<&str> = self.emit.split('.').collect();
-        let good =
-            self.emit.len() <= 80 && parts.len() > 1 && parts.iter().all(|p| !p.is_empty() && p.chars().all(plain));
+        let good = self.emit.len() <= 80
+            && parts.len() > 1
+            && parts.iter().all(|p| !p.is_empty() && p.chars().all(plain));
         if !good {
-            let rule = "use two or more words of lower case letters, digits, _ and -, with dots between, such as `import.done`";
-            build.check.fail(&format!("{at}/emit"), format!("`{}` is not a kind of event; {rule}", self.emit));
+            let rule = "use two or more words of lower case letters, digits, _ and -, with dots \
+                between, such as `import.done`";
+            build.check.fail(
+                &format!("{at}/emit"),
+                format!("`{}` is not a kind of event; {rule}", self.emit),
+            );
         } else if OWN.contains(&parts[0]) {
-            build
-                .check
-                .fail(&format!("{at}/emit"), format!("`{}.…` are Arvok's own events; call it otherwise", parts[0]));
+            build.check.fail(
+                &format!("{at}/emit"),
+                format!("`{}.…` are Arvok's own events; call it otherwise", parts[0]),
+            );
         }
         let mut values = Map::new();
         let texts = [("resource", self.resource), ("say", self.say)];
-        values.extend(texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), text?.into()))));
+        values.extend(
+            texts.into_iter().filter_map(|(key, text)| Some((key.to_owned(), text?.into()))),
+        );
         let maps = [("labels", self.labels), ("give", self.give)];
-        values
-            .extend(maps.into_iter().filter(|(_, map)| !map.is_empty()).map(|(key, map)| (key.to_owned(), json!(map))));
+        values.extend(
+            maps.into_iter()
+                .filter(|(_, map)| !map.is_empty())
+                .map(|(key, map)| (key.to_owned(), json!(map))),
+        );
         let mut made = Some(());
         for (key, value) in &values {
             // Each by itself, so that a diagnostic stands where the value does.
@@ -88,12 +100,22 @@ impl KindDoc for EmitDoc {
         }
         made?;
         let values = build.check.template(at, &Value::Object(values), names)?;
-        Some(Action::Emit(Emit { kind: self.emit, severity: self.severity, state: self.state, values }))
+        Some(Action::Emit(Emit {
+            kind: self.emit,
+            severity: self.severity,
+            state: self.state,
+            values,
+        }))
     }
 }
 
 impl Emit {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         look(at, Evaluated::Template(&self.values), known.names());
     }
 }

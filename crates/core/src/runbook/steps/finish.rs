@@ -16,8 +16,8 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct FinishDoc {
-    /// How the job ends. After `succeeded` nothing is left to prove; `failed` is a failure as that of any
-    /// step.
+    /// How the job ends. After `succeeded` nothing is left to prove; `failed` is a failure as that
+    /// of any step.
     pub finish: FinishState,
     /// Why, for people.
     #[serde(default)]
@@ -49,7 +49,10 @@ impl KindDoc for FinishDoc {
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         if build.is_beside() {
-            build.check.fail(&format!("{at}/finish"), "a job is not ended within `each` or `together`; put it behind");
+            build.check.fail(
+                &format!("{at}/finish"),
+                "a job is not ended within `each` or `together`; put it behind",
+            );
         }
         let because = require::text(build, &format!("{at}/because"), self.because, names)?;
         Some(Action::Finish(Finish { outcome: self.finish, because }))
@@ -57,7 +60,12 @@ impl KindDoc for FinishDoc {
 }
 
 impl Finish {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         if let Some(text) = &self.because {
             look(&format!("{at}/because"), Evaluated::Template(text), known.names());
         }

@@ -1,5 +1,6 @@
-//! The steps of a runbook: a tree of kinds, each in a file of its own with its document, its check and
-//! what it gives to the steps behind it. How each goes on while a job runs stands in `job/steps`.
+//! The steps of a runbook: a tree of kinds, each in a file of its own with its document, its check
+//! and what it gives to the steps behind it. How each goes on while a job runs stands in
+//! `job/steps`.
 
 mod ask;
 mod awaiting;
@@ -135,9 +136,12 @@ impl Action {
             Self::Choose(choose) => choose.inner(),
             Self::Each(each) => vec![("/steps".into(), &each.steps)],
             Self::Together(together) => together.inner(),
-            Self::Call(_) | Self::Require(_) | Self::Set(_) | Self::Check(_) | Self::Ask(_) | Self::Await(_) => {
-                Vec::new()
-            }
+            Self::Call(_)
+            | Self::Require(_)
+            | Self::Set(_)
+            | Self::Check(_)
+            | Self::Ask(_)
+            | Self::Await(_) => Vec::new(),
             Self::Pause(_) | Self::Child(_) | Self::Emit(_) | Self::Finish(_) => Vec::new(),
         }
     }
@@ -186,14 +190,18 @@ impl Action {
         match self {
             Self::Call(call) => call.visit(at, known, look),
             Self::Require(require) => require.visit(at, known, look),
-            Self::Set(set) => look(&format!("{at}/set"), Evaluated::Template(&set.values), known.names()),
+            Self::Set(set) => {
+                look(&format!("{at}/set"), Evaluated::Template(&set.values), known.names())
+            }
             Self::Check(check) => check.visit(at, known, look),
             Self::Choose(choose) => choose.visit(at, known, look),
             Self::Each(each) => each.visit(at, known, look),
             Self::Together(together) => together.visit(at, known, look),
             Self::Ask(ask) => ask.visit(at, known, look),
             Self::Await(event) => event.visit(at, known, look),
-            Self::Pause(pause) => look_at_length(&format!("{at}/pause"), Some(&pause.long), known, look),
+            Self::Pause(pause) => {
+                look_at_length(&format!("{at}/pause"), Some(&pause.long), known, look)
+            }
             Self::Child(child) => child.visit(at, known, look),
             Self::Emit(emit) => emit.visit(at, known, look),
             Self::Finish(finish) => finish.visit(at, known, look),
@@ -210,7 +218,11 @@ impl Action {
             Self::Ask(_) => Ask::gives(),
             Self::Await(_) => Await::gives(),
             Self::Child(_) => Child::gives(),
-            Self::Choose(_) | Self::Together(_) | Self::Pause(_) | Self::Emit(_) | Self::Finish(_) => Type::Any,
+            Self::Choose(_)
+            | Self::Together(_)
+            | Self::Pause(_)
+            | Self::Emit(_)
+            | Self::Finish(_) => Type::Any,
             Self::Each(_) => Type::List(std::sync::Arc::new(Type::Any)),
         }
     }
@@ -227,7 +239,12 @@ impl Action {
 }
 
 /// Shows a length of time that is made by an expression.
-fn look_at_length<'a>(at: &str, length: Option<&'a Length>, known: &TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+fn look_at_length<'a>(
+    at: &str,
+    length: Option<&'a Length>,
+    known: &TypeEnvironment<'a>,
+    look: &mut Visitor<'a, '_>,
+) {
     if let Some(template) = length.and_then(Length::template) {
         look(at, Evaluated::Template(template), known.names());
     }
@@ -245,7 +262,12 @@ pub fn all(steps: &[Step]) -> Vec<&Step> {
 }
 
 /// Shows everything that is evaluated, in the order in which it runs, with what is known there.
-pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+pub(super) fn visit<'a>(
+    steps: &'a [Step],
+    at: &str,
+    known: &mut TypeEnvironment<'a>,
+    look: &mut Visitor<'a, '_>,
+) {
     // Steps that a jump passes over, by the place that it leads to.
     let mut passed: Vec<(usize, usize)> = Vec::new();
     for (i, step) in steps.iter().enumerate() {
@@ -263,7 +285,12 @@ pub(super) fn visit<'a>(steps: &'a [Step], at: &str, known: &mut TypeEnvironment
 }
 
 impl Step {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         let mut within = known.clone();
         if let Some(when) = &self.when {
             look(&format!("{at}/when"), Evaluated::Condition(when), known.names());
@@ -288,7 +315,10 @@ impl Step {
         let own = self.action.misfits(at, others);
         let undo = self.undo.iter().flat_map(|u| u.misfits(&format!("{at}/undo"), others));
         let inner = self.action.inner().into_iter().flat_map(|(below, steps)| {
-            steps.iter().enumerate().flat_map(move |(i, s)| s.misfits(&format!("{at}{below}/{i}"), others))
+            steps
+                .iter()
+                .enumerate()
+                .flat_map(move |(i, s)| s.misfits(&format!("{at}{below}/{i}"), others))
         });
         own.into_iter().chain(undo).chain(inner).collect()
     }

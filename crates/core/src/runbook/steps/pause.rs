@@ -27,7 +27,9 @@ impl KindDoc for PauseDoc {
     const KEYS: &'static [&'static str] = &["pause"];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
-        Some(Action::Pause(Pause { long: build.check.length(&format!("{at}/pause"), self.pause, names)? }))
+        Some(Action::Pause(Pause {
+            long: build.check.length(&format!("{at}/pause"), self.pause, names)?,
+        }))
     }
 }
 

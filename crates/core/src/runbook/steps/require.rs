@@ -56,7 +56,12 @@ pub(super) fn text(
 }
 
 impl Require {
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         look(&format!("{at}/require"), Evaluated::Condition(&self.condition), known.names());
         if let Some(text) = &self.otherwise {
             look(&format!("{at}/else"), Evaluated::Template(text), known.names());

@@ -19,8 +19,8 @@ pub struct Retry {
     /// No wait is longer. Left out: 1h.
     #[serde(default = "an_hour")]
     pub ceiling: Period,
-    /// Up to which share each wait is shortened at random, from 0 to 1, so that many do not come back at
-    /// the same moment. Left out: 0.
+    /// Up to which share each wait is shortened at random, from 0 to 1, so that many do not come
+    /// back at the same moment. Left out: 0.
     #[serde(default)]
     pub jitter: f64,
 }
@@ -44,19 +44,24 @@ impl Retry {
             ("times", self.times > 20, "at most 20 times"),
             ("factor", !(1.0..=10.0).contains(&self.factor), "must be from 1 to 10"),
             ("jitter", !(0.0..=1.0).contains(&self.jitter), "must be from 0 to 1"),
-            ("ceiling", self.ceiling.millis() < self.wait.millis(), "must not be shorter than `wait`"),
+            (
+                "ceiling",
+                self.ceiling.millis() < self.wait.millis(),
+                "must not be shorter than `wait`",
+            ),
         ];
         wrong.into_iter().filter(|w| w.1).map(|w| (w.0, w.2)).collect()
     }
 
-    /// The wait after a failed try; none when there is no further one. Tries count from one; `chance` is
-    /// from 0 to 1.
+    /// The wait after a failed try; none when there is no further one. Tries count from one;
+    /// `chance` is from 0 to 1.
     pub fn wait_after(&self, attempt: u32, chance: f64) -> Option<Period> {
         if attempt > self.times {
             return None;
         }
         let exponent = i32::try_from(attempt.saturating_sub(1)).unwrap_or(0);
-        let ms = (self.wait.millis() as f64 * self.factor.powi(exponent)).min(self.ceiling.millis() as f64);
+        let ms = (self.wait.millis() as f64 * self.factor.powi(exponent))
+            .min(self.ceiling.millis() as f64);
         Some(Period::from_millis((ms * (1.0 - self.jitter * chance.clamp(0.0, 1.0))) as u64))
     }
 }

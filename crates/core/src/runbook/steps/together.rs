@@ -55,19 +55,24 @@ impl KindDoc for TogetherDoc {
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let count = self.together.len();
         if !(2..=MOST).contains(&count) {
-            build
-                .check
-                .fail(&format!("{at}/together"), format!("there are 2 to {MOST} ways side by side, not {count}"));
+            build.check.fail(
+                &format!("{at}/together"),
+                format!("there are 2 to {MOST} ways side by side, not {count}"),
+            );
         }
         let ways: Vec<_> = self
             .together
             .into_iter()
             .map(|(name, docs)| {
-                let steps = build.steps_beside(&format!("{at}/together/{}", escaped(&name)), docs, names);
+                let steps =
+                    build.steps_beside(&format!("{at}/together/{}", escaped(&name)), docs, names);
                 steps.map(|steps| (name, steps))
             })
             .collect();
-        Some(Action::Together(Together { ways: ways.into_iter().collect::<Option<_>>()?, until: self.until }))
+        Some(Action::Together(Together {
+            ways: ways.into_iter().collect::<Option<_>>()?,
+            until: self.until,
+        }))
     }
 }
 
@@ -77,14 +82,22 @@ fn escaped(name: &str) -> String {
 
 impl Together {
     pub(super) fn inner(&self) -> Vec<(String, &[Step])> {
-        self.ways.iter().map(|(name, steps)| (format!("/together/{}", escaped(name)), &steps[..])).collect()
+        self.ways
+            .iter()
+            .map(|(name, steps)| (format!("/together/{}", escaped(name)), &steps[..]))
+            .collect()
     }
 
     pub(super) fn does(&self) -> String {
         self.ways.iter().map(|(name, _)| name.as_str()).collect::<Vec<_>>().join(" | ")
     }
 
-    pub(super) fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
+    pub(super) fn visit<'a>(
+        &'a self,
+        at: &str,
+        known: &mut TypeEnvironment<'a>,
+        look: &mut Visitor<'a, '_>,
+    ) {
         let before = known.clone();
         for (below, steps) in self.inner() {
             let mut within = before.clone();

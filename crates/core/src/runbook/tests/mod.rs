@@ -6,7 +6,8 @@ use serde_json::json;
 
 fn check(text: &str) -> Result<Runbook, String> {
     let docs = parse_file("grow.yaml", text).map_err(|p| p.to_string())?;
-    Runbook::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    Runbook::check(&docs[0])
+        .map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 const GROW: &str = "
@@ -26,9 +27,14 @@ fn inputs_are_completed_and_checked_before_anything_starts() {
     let good = prepare(json!({"vm": "vm/quill-booking-db-1"})).expect("prepares");
     assert_eq!(good.target.as_str(), "vm/quill-booking-db-1");
     assert_eq!(good.inputs["step_gib"], 4);
-    let wrong =
-        [json!({}), json!({"vm": "quill"}), json!({"vm": "vm/a", "step_gib": 17}), json!({"vm": "vm/a", "step_gb": 1})];
-    let said: Vec<_> = wrong.into_iter().map(|w| prepare(w).expect_err("refused").to_string()).collect();
+    let wrong = [
+        json!({}),
+        json!({"vm": "quill"}),
+        json!({"vm": "vm/a", "step_gib": 17}),
+        json!({"vm": "vm/a", "step_gb": 1}),
+    ];
+    let said: Vec<_> =
+        wrong.into_iter().map(|w| prepare(w).expect_err("refused").to_string()).collect();
     insta::assert_snapshot!(said.join("\n"), @r#"
     the input `vm` is missing
     the input `vm` is wrong: "quill" is not a "resource"
@@ -89,7 +95,8 @@ outputs: { size: '${stps.grow}' }
 #[test]
 fn waits_grow_and_end() {
     let hour = Period::from_secs(3600);
-    let retry = Retry { times: 3, wait: Period::from_secs(2), factor: 2.0, ceiling: hour, jitter: 0.0 };
+    let retry =
+        Retry { times: 3, wait: Period::from_secs(2), factor: 2.0, ceiling: hour, jitter: 0.0 };
     let waits: Vec<_> = (1..=4).map(|n| retry.wait_after(n, 0.5).map(Period::millis)).collect();
     assert_eq!(waits, [Some(2000), Some(4000), Some(8000), None]);
 }
@@ -207,8 +214,9 @@ always:
     )
     .expect("good");
     let drawn = runbook.outline(&Nobody);
-    let line =
-        |s: &OutlineStep| format!("{} {} {} {}", s.pointer, s.kind, s.id, s.on_error.as_deref().unwrap_or("stop"));
+    let line = |s: &OutlineStep| {
+        format!("{} {} {} {}", s.pointer, s.kind, s.id, s.on_error.as_deref().unwrap_or("stop"))
+    };
     let mut lines = Vec::new();
     fn walk(steps: &[OutlineStep], line: &dyn Fn(&OutlineStep) -> String, lines: &mut Vec<String>) {
         for step in steps {
@@ -266,8 +274,11 @@ examples:
   - { answers: { look: { gives: { call: yard, via: yard } } }, expect: { state: succeeded } }
 ";
     let document = &parse_file("wake.yaml", text).expect("reads")[0];
-    let instead = |pairs: &[(&str, &str)]| pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect();
-    let copied = copy(document, "wake-up", &instead(&[("yard", "null"), ("chat", "bridge")])).expect("a copy");
+    let instead = |pairs: &[(&str, &str)]| {
+        pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
+    };
+    let copied = copy(document, "wake-up", &instead(&[("yard", "null"), ("chat", "bridge")]))
+        .expect("a copy");
     insta::assert_snapshot!(copied, @r#"
     # A page of instructions.
     runbook: wake-up   # a word
@@ -291,8 +302,15 @@ examples:
     examples:
       - { answers: { look: { gives: { call: yard, via: yard } } }, expect: { state: succeeded } }
     "#);
-    assert_eq!(copy(document, "wake", &instead(&[])).expect("a copy").lines().count(), text.lines().count() + 1);
-    let none = copy(document, "wake", &instead(&[("yarn", "x")])).expect_err("is not called").to_string();
+    assert_eq!(
+        copy(document, "wake", &instead(&[])).expect("a copy").lines().count(),
+        text.lines().count() + 1
+    );
+    let none =
+        copy(document, "wake", &instead(&[("yarn", "x")])).expect_err("is not called").to_string();
     assert_eq!(none, "it does not call `yarn`; did you mean `yard`?");
-    assert!(copy(document, "Wake!", &instead(&[])).is_err() && copy(document, "w", &instead(&[("yard", "")])).is_err());
+    assert!(
+        copy(document, "Wake!", &instead(&[])).is_err()
+            && copy(document, "w", &instead(&[("yard", "")])).is_err()
+    );
 }

@@ -8,8 +8,8 @@
 mod pools;
 
 use super::{
-    AlarmTransition, Effect, Episode, Event, Fire, Fired, Held, Matched, Memory, Pool, Reason, SettledAlert, Slot,
-    Tally, Trigger,
+    AlarmTransition, Effect, Episode, Event, Fire, Fired, Held, Matched, Memory, Pool, Reason,
+    SettledAlert, Slot, Tally, Trigger,
 };
 use crate::{
     AlarmId, AlertId, JobId, Period, Verdict,
@@ -55,8 +55,8 @@ enum Outcome {
 }
 
 impl<'a> Machine<'a> {
-    /// A rule with the part of its memory that the next events concern, and the numbers of jobs; it gives none where it is
-    /// only asked what would be decided.
+    /// A rule with the part of its memory that the next events concern, and the numbers of jobs; it
+    /// gives none where it is only asked what would be decided.
     pub fn new(
         rule: &'a Rule,
         stance: Stance,
@@ -79,7 +79,13 @@ impl<'a> Machine<'a> {
     }
 
     /// The first verdict of an alert.
-    fn verdict(&mut self, alert: Option<AlertId>, verdict: Verdict, reason: Reason, job: Option<JobId>) {
+    fn verdict(
+        &mut self,
+        alert: Option<AlertId>,
+        verdict: Verdict,
+        reason: Reason,
+        job: Option<JobId>,
+    ) {
         self.effects.push(Effect::Verdict { alert, verdict, reason, job, replaces: None });
     }
 
@@ -107,7 +113,12 @@ impl<'a> Machine<'a> {
             self.pool_due(now, pool);
         }
         if let (Some(cause), Symptoms::Skip) = (m.cause, self.rule.settle.symptoms) {
-            return self.verdict(m.alert, Verdict::Symptom, Reason::Explained { cause: cause.to_owned() }, None);
+            return self.verdict(
+                m.alert,
+                Verdict::Symptom,
+                Reason::Explained { cause: cause.to_owned() },
+                None,
+            );
         }
         let mut tally = self.take(key);
         if let AlarmTransition::Late { over } = m.standing {
@@ -146,8 +157,10 @@ impl<'a> Machine<'a> {
         let rest = tally.last.zip(settle.rest).map(|(l, rest)| l.at + rest.delta());
         // Both ends of what is counted belong to it.
         let moment = TimeDelta::milliseconds(1);
-        let window = tally.counted.zip(settle.after).map(|(t, a)| t + a.within.delta() + LATE + moment);
-        let changes = tally.changes.last().zip(settle.flapping).map(|(t, f)| *t + f.within.delta() + moment);
+        let window =
+            tally.counted.zip(settle.after).map(|(t, a)| t + a.within.delta() + LATE + moment);
+        let changes =
+            tally.changes.last().zip(settle.flapping).map(|(t, f)| *t + f.within.delta() + moment);
         [rest, window, changes].into_iter().flatten().max()
     }
 
@@ -187,14 +200,21 @@ impl<'a> Machine<'a> {
                 self.change(tally, now);
             }
         }
-        let episode = tally.episode.get_or_insert_with(|| Episode { alerts: 0, ..episode(now, seen, m) });
+        let episode =
+            tally.episode.get_or_insert_with(|| Episode { alerts: 0, ..episode(now, seen, m) });
         episode.alerts += 1;
         episode.latest = seen;
-        let (nth, held, fired) = (episode.alerts, episode.held, episode.fired.filter(|f| self.counts_here(*f)));
+        let (nth, held, fired) =
+            (episode.alerts, episode.held, episode.fired.filter(|f| self.counts_here(*f)));
         if let Some(held) = held {
             let Held { verdict, since, .. } = held;
             let due = tally.due;
-            return self.verdict(m.alert, Verdict::Folded, Reason::Joined { nth, verdict, since, due, now }, None);
+            return self.verdict(
+                m.alert,
+                Verdict::Folded,
+                Reason::Joined { nth, verdict, since, due, now },
+                None,
+            );
         }
         let trigger = match fired {
             None => match self.enough(tally, now, m.happened) {
@@ -207,15 +227,23 @@ impl<'a> Machine<'a> {
                     return self.verdict(m.alert, Verdict::Waiting, reason, None);
                 }
             },
-            Some(fired) if self.worse(tally, fired, seen) => Trigger::Worse(fired.severity, seen.severity),
+            Some(fired) if self.worse(tally, fired, seen) => {
+                Trigger::Worse(fired.severity, seen.severity)
+            }
             Some(fired) => {
                 let job = fired.job;
-                return self.verdict(m.alert, Verdict::Folded, Reason::Folded { nth, fired, now }, job);
+                return self.verdict(
+                    m.alert,
+                    Verdict::Folded,
+                    Reason::Folded { nth, fired, now },
+                    job,
+                );
             }
         };
         match self.consider(&m.keys.tally, tally, now, seen, trigger) {
             Outcome::Fired(trigger) => {
-                let (verdict, reason, job) = self.fire(&m.keys.tally, tally, now, seen.alert, trigger);
+                let (verdict, reason, job) =
+                    self.fire(&m.keys.tally, tally, now, seen.alert, trigger);
                 self.verdict(m.alert, verdict, reason, job);
             }
             Outcome::Held(hold) => {
@@ -231,7 +259,15 @@ impl<'a> Machine<'a> {
     }
 
     /// A tally was the last that a gathering waited for.
-    fn full_gathering(&mut self, now: Time, key: &str, tally: &mut Tally, held: Held, pool: &str, newcomer: bool) {
+    fn full_gathering(
+        &mut self,
+        now: Time,
+        key: &str,
+        tally: &mut Tally,
+        held: Held,
+        pool: &str,
+        newcomer: bool,
+    ) {
         if let Some(episode) = &mut tally.episode {
             episode.held = Some(held);
         }
@@ -243,7 +279,10 @@ impl<'a> Machine<'a> {
     fn worse(&self, tally: &Tally, fired: Fired, seen: SettledAlert) -> bool {
         let Some(again) = self.rule.settle.again else { return false };
         let made = tally.episode.as_ref().map_or(0, |e| e.again);
-        again.when_worse && !fired.dismissed && seen.severity > fired.severity && made < again.at_most
+        again.when_worse
+            && !fired.dismissed
+            && seen.severity > fired.severity
+            && made < again.at_most
     }
 
     /// Notes a change of state for `flapping`.
@@ -276,8 +315,11 @@ impl<'a> Machine<'a> {
         self.count(tally, now, at);
         let (within, want) = (after.within.delta(), after.alerts as usize);
         let with_it = |start: Time| start <= at && at - start <= within;
-        let reaches = |start: Time| tally.window.iter().filter(|t| **t >= start && **t - start <= within).count();
-        let have = tally.window.iter().filter(|t| with_it(**t)).map(|t| reaches(*t)).max().unwrap_or(0);
+        let reaches = |start: Time| {
+            tally.window.iter().filter(|t| **t >= start && **t - start <= within).count()
+        };
+        let have =
+            tally.window.iter().filter(|t| with_it(**t)).map(|t| reaches(*t)).max().unwrap_or(0);
         if have < want {
             return Err(Reason::Count { have, want: after.alerts, within: after.within });
         }
@@ -288,18 +330,34 @@ impl<'a> Machine<'a> {
     }
 
     /// Asks every line that can hold a tally back.
-    fn consider(&mut self, key: &str, tally: &Tally, now: Time, seen: SettledAlert, trigger: Trigger) -> Outcome {
-        let held = |verdict, reason, due| Outcome::Held(Hold { verdict, reason, due, gathered: false });
+    fn consider(
+        &mut self,
+        key: &str,
+        tally: &Tally,
+        now: Time,
+        seen: SettledAlert,
+        trigger: Trigger,
+    ) -> Outcome {
+        let held =
+            |verdict, reason, due| Outcome::Held(Hold { verdict, reason, due, gathered: false });
         let settle = &self.rule.settle;
         if seen.entries == 0 {
             return held(Verdict::Idle, Reason::Nothing, None);
         }
-        let Some(episode) = &tally.episode else { return held(Verdict::Idle, Reason::Nothing, None) };
+        let Some(episode) = &tally.episode else {
+            return held(Verdict::Idle, Reason::Nothing, None);
+        };
         if let Some(flapping) = settle.flapping {
             let within = flapping.within.delta();
             let recent = tally.changes.iter().filter(|t| now - **t <= within).count();
             if recent >= flapping.changes as usize {
-                let oldest = tally.changes.iter().rev().nth(flapping.changes as usize - 1).copied().unwrap_or(now);
+                let oldest = tally
+                    .changes
+                    .iter()
+                    .rev()
+                    .nth(flapping.changes as usize - 1)
+                    .copied()
+                    .unwrap_or(now);
                 let due = oldest + within + TimeDelta::milliseconds(1);
                 let reason = Reason::Flaps { changes: recent, within: flapping.within, due };
                 return held(Verdict::Flapping, reason, Some(due));
@@ -339,7 +397,8 @@ impl<'a> Machine<'a> {
         }
         if hold.gathered || hold.due.is_some() {
             let since = episode.held.map_or(now, |h| h.since);
-            episode.held = Some(Held { seen, verdict: hold.verdict, since, gathered: hold.gathered });
+            episode.held =
+                Some(Held { seen, verdict: hold.verdict, since, gathered: hold.gathered });
         } else {
             episode.held = None;
         }
@@ -356,11 +415,13 @@ impl<'a> Machine<'a> {
         alert: Option<AlertId>,
         trigger: Trigger,
     ) -> (Verdict, Reason, Option<JobId>) {
-        let entries = tally.episode.as_ref().map_or(1, |e| e.held.map_or(e.latest, |h| h.seen).entries);
+        let entries =
+            tally.episode.as_ref().map_or(1, |e| e.held.map_or(e.latest, |h| h.seen).entries);
         let (jobs, verdict, what) = self.numbers(entries);
         let reason = Reason::Fires(trigger, what);
         let cap = tally.episode.as_ref().and_then(|e| e.cap.clone());
-        let (count, since, before) = tally.episode.as_ref().map_or((1, now, 0), |e| (e.alerts, e.began, e.fires()));
+        let (count, since, before) =
+            tally.episode.as_ref().map_or((1, now, 0), |e| (e.alerts, e.began, e.fires()));
         self.mark(key, tally, now, jobs.first().copied());
         self.use_cap(cap.as_deref(), now, entries);
         self.effects.push(Effect::Fire(Fire {
@@ -383,11 +444,14 @@ impl<'a> Machine<'a> {
             books = format!("{entries} of {books}");
         }
         match self.stance {
-            Stance::Watch => {
-                (vec![], Verdict::Watched, format!("would have dispatched {books}, but the rule only watches"))
-            }
+            Stance::Watch => (
+                vec![],
+                Verdict::Watched,
+                format!("would have dispatched {books}, but the rule only watches"),
+            ),
             stance => {
-                let jobs: Vec<JobId> = (0..entries.max(1)).filter_map(|_| (self.number)()).collect();
+                let jobs: Vec<JobId> =
+                    (0..entries.max(1)).filter_map(|_| (self.number)()).collect();
                 let (verdict, done, numbered) = if stance == Stance::Act {
                     (Verdict::Dispatched, "dispatched", " as job")
                 } else {
@@ -424,7 +488,8 @@ impl<'a> Machine<'a> {
         }
         episode.fired = Some(fired);
         episode.held = None;
-        let again = self.rule.settle.again.filter(|a| episode.again < a.at_most).and_then(|a| a.every);
+        let again =
+            self.rule.settle.again.filter(|a| episode.again < a.at_most).and_then(|a| a.every);
         if !lasting {
             // Silence is told once; what has no lasting state is over with its dispatch.
             tally.episode = None;
@@ -454,7 +519,13 @@ impl<'a> Machine<'a> {
     /// An episode ended: what was held is done with, what was proposed is no longer wanted.
     fn over(&mut self, now: Time, episode: &Episode) {
         if let Some(Held { seen, verdict, since, .. }) = episode.held {
-            self.replace(verdict, seen.alert, verdict, Reason::Cleared { verdict, after: now - since }, None);
+            self.replace(
+                verdict,
+                seen.alert,
+                verdict,
+                Reason::Cleared { verdict, after: now - since },
+                None,
+            );
         }
         if let Some(Fired { job: Some(proposal), stance: Stance::Propose, .. }) = episode.fired {
             self.effects.push(Effect::Withdraw { proposal, reason: "its alarm was cleared" });
@@ -474,16 +545,21 @@ impl<'a> Machine<'a> {
     fn handle_due(&mut self, key: &str, tally: &mut Tally, now: Time) {
         let Some(episode) = tally.episode.clone() else { return };
         let settle = &self.rule.settle;
-        let (seen, trigger) = match (episode.held, episode.fired.filter(|f| self.counts_here(*f)), settle.missing) {
-            (Some(held), _, _) if held.gathered => return,
-            (Some(held), fired, _) => (held.seen, self.released(held.verdict, fired, now)),
-            (None, None, Some(missing)) => (episode.latest, Trigger::Missing(missing)),
-            (None, Some(fired), _) if fired.dismissed => return,
-            (None, Some(fired), _) if settle.again.is_some_and(|a| a.every.is_some() && episode.again < a.at_most) => {
-                (episode.latest, Trigger::Again(now - fired.at, fired.job))
-            }
-            _ => return,
-        };
+        let (seen, trigger) =
+            match (episode.held, episode.fired.filter(|f| self.counts_here(*f)), settle.missing) {
+                (Some(held), _, _) if held.gathered => return,
+                (Some(held), fired, _) => (held.seen, self.released(held.verdict, fired, now)),
+                (None, None, Some(missing)) => (episode.latest, Trigger::Missing(missing)),
+                (None, Some(fired), _) if fired.dismissed => return,
+                (None, Some(fired), _)
+                    if settle
+                        .again
+                        .is_some_and(|a| a.every.is_some() && episode.again < a.at_most) =>
+                {
+                    (episode.latest, Trigger::Again(now - fired.at, fired.job))
+                }
+                _ => return,
+            };
         // A dispatch that is due again belongs to no alert's verdict.
         let own = match (episode.held, settle.missing) {
             (Some(held), _) => Some(held.verdict),

@@ -18,10 +18,19 @@ impl Machine<'_> {
         (frees > now).then_some(frees)
     }
 
-    pub(super) fn join(&mut self, key: &str, pool: &str, now: Time, span: Period, at_most: u32) -> Outcome {
+    pub(super) fn join(
+        &mut self,
+        key: &str,
+        pool: &str,
+        now: Time,
+        span: Period,
+        at_most: u32,
+    ) -> Outcome {
         let fresh = || Pool::Gathering { began: now, members: Vec::new(), due: now + span.delta() };
         let entry = self.memory.pools.entry(pool.to_owned()).or_insert_with(fresh);
-        let Pool::Gathering { members, due, .. } = entry else { return Outcome::Full(pool.to_owned()) };
+        let Pool::Gathering { members, due, .. } = entry else {
+            return Outcome::Full(pool.to_owned());
+        };
         if !members.iter().any(|m| m == key) {
             members.push(key.to_owned());
         }
@@ -66,14 +75,21 @@ impl Machine<'_> {
     /// A gathering ends: those that still want it fire together, or are held by the cap together.
     /// A newcomer is an alert that has no verdict so far.
     pub(super) fn gathered(&mut self, now: Time, pool: &str, newcomer: Option<AlertId>) {
-        let Some(Pool::Gathering { members, began, .. }) = self.memory.pools.remove(pool) else { return };
+        let Some(Pool::Gathering { members, began, .. }) = self.memory.pools.remove(pool) else {
+            return;
+        };
         let held = |m: &Memory, key: &String| {
             let episode = m.tallies.get(key)?.episode.as_ref()?;
-            let held = episode.held.filter(|h| h.gathered && episode.gathering.as_deref() == Some(pool))?;
+            let held = episode
+                .held
+                .filter(|h| h.gathered && episode.gathering.as_deref() == Some(pool))?;
             Some((held.seen, episode.clone()))
         };
-        let members: Vec<String> = members.into_iter().filter(|k| held(self.memory, k).is_some()).collect();
-        let Some((first, episode)) = members.first().and_then(|k| held(self.memory, k)) else { return };
+        let members: Vec<String> =
+            members.into_iter().filter(|k| held(self.memory, k).is_some()).collect();
+        let Some((first, episode)) = members.first().and_then(|k| held(self.memory, k)) else {
+            return;
+        };
         let settle = &self.rule.settle;
         if let (Some(cap), Some(room)) = (settle.cap.as_ref(), episode.cap.as_ref())
             && let Some(frees) = self.full(cap, room, now, first.entries)
@@ -146,7 +162,9 @@ impl Machine<'_> {
             self.put(now, key, tally);
         }
         if cap.later {
-            self.memory.pools.insert(pool.to_owned(), Pool::Gathering { began, members, due: frees });
+            self.memory
+                .pools
+                .insert(pool.to_owned(), Pool::Gathering { began, members, due: frees });
             self.wake(Slot::Pool(pool.to_owned()), Some(frees));
         }
     }

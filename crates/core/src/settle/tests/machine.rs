@@ -25,7 +25,13 @@ fn matched<'a>(alert: i64, keys: &'a Keys, cause: Option<&'a str>) -> Event<'a> 
 }
 
 /// The verdicts of one event, as words.
-fn handle(rule: &Rule, stance: Stance, memory: &mut Memory, now: &str, event: Event<'_>) -> Vec<String> {
+fn handle(
+    rule: &Rule,
+    stance: Stance,
+    memory: &mut Memory,
+    now: &str,
+    event: Event<'_>,
+) -> Vec<String> {
     let mut job = 6;
     let mut number = || {
         job += 1;
@@ -46,7 +52,8 @@ fn plain(settle: &str) -> Rule {
 
 #[test]
 fn a_symptom_is_set_aside_and_counted_by_nothing_until_it_repeats_without_a_cause() {
-    let (rule, keys, mut memory) = (plain("{ after: { alerts: 2, within: 1m } }"), keys(), Memory::default());
+    let (rule, keys, mut memory) =
+        (plain("{ after: { alerts: 2, within: 1m } }"), keys(), Memory::default());
     let cause = Some("host/quill-hv-1 host.down");
     let told = handle(&rule, Stance::Act, &mut memory, "0s", matched(1, &keys, cause));
     assert_eq!(told, ["symptom: explained by host/quill-hv-1 host.down"]);
@@ -61,12 +68,19 @@ fn a_symptom_is_set_aside_and_counted_by_nothing_until_it_repeats_without_a_caus
 
 #[test]
 fn a_memory_can_be_written_down_and_read_again_at_any_moment() {
-    let (rule, keys, mut memory) =
-        (plain("{ still: 5m, rest: 1h, flapping: { changes: 9, within: 1h } }"), keys(), Memory::default());
+    let (rule, keys, mut memory) = (
+        plain("{ still: 5m, rest: 1h, flapping: { changes: 9, within: 1h } }"),
+        keys(),
+        Memory::default(),
+    );
     handle(&rule, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
     let tally = &memory.tallies[&keys.tally];
     let text = serde_json::to_string(tally).expect("written");
-    assert_eq!(&serde_json::from_str::<crate::settle::Tally>(&text).expect("read"), tally, "{text}");
+    assert_eq!(
+        &serde_json::from_str::<crate::settle::Tally>(&text).expect("read"),
+        tally,
+        "{text}"
+    );
     let slot = Slot::Tally(keys.tally.clone());
     assert_eq!(memory.due(&slot), Some(at("5m")));
     let told = handle(&rule, Stance::Act, &mut memory, "5m", Event::Due(&slot));
@@ -96,9 +110,17 @@ fn a_rule_that_no_longer_says_again_lets_its_time_pass() {
 #[test]
 fn of_several_entries_it_is_said_how_many_apply() {
     let (keys, mut memory) = (keys(), Memory::default());
-    let two = rule("{}", "[raised]", "[ { runbook: grow-disk }, { runbook: tell-crew, when: 'alert.value > 1.0' } ]");
+    let two = rule(
+        "{}",
+        "[raised]",
+        "[ { runbook: grow-disk }, { runbook: tell-crew, when: 'alert.value > 1.0' } ]",
+    );
     let told = handle(&two, Stance::Act, &mut memory, "0s", matched(1, &keys, None));
-    assert_eq!(told, ["dispatched: first alert of its episode: 1 of grow-disk and tell-crew dispatched as job 7"]);
+    assert_eq!(
+        told,
+        ["dispatched: first alert of its episode: 1 of grow-disk and tell-crew dispatched as \
+            job 7"]
+    );
     let mut both = matched(1, &keys, None);
     if let Event::Matched(m) = &mut both {
         m.entries = 2;
@@ -126,7 +148,10 @@ fn a_proposal_gives_way_to_the_rule_that_may_act_and_to_the_clearing() {
     let mut memory = Memory::default();
     handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
     let cleared = Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) };
-    assert_eq!(handle(&rule, Stance::Propose, &mut memory, "1s", cleared), ["withdraw 7: its alarm was cleared"]);
+    assert_eq!(
+        handle(&rule, Stance::Propose, &mut memory, "1s", cleared),
+        ["withdraw 7: its alarm was cleared"]
+    );
     assert_eq!(memory, Memory::default(), "nothing is left to remember");
 }
 
@@ -136,14 +161,25 @@ fn a_launched_proposal_counts_as_a_dispatch_when_the_rule_may_act() {
     handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
     let tally = memory.tallies.get_mut(&keys.tally).expect("a tally");
     tally.decided(JobId(7), Decision::Launched);
-    handle(&rule, Stance::Propose, &mut memory, "1s", Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) });
+    handle(
+        &rule,
+        Stance::Propose,
+        &mut memory,
+        "1s",
+        Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) },
+    );
     let told = handle(&rule, Stance::Act, &mut memory, "2s", matched(1, &keys, None));
-    assert_eq!(told, ["resting: job 7 was dispatched 2.0 s ago and rest is 10m: silent until 1970-01-01T00:10:00Z"]);
+    assert_eq!(
+        told,
+        ["resting: job 7 was dispatched 2.0 s ago and rest is 10m: silent until \
+            1970-01-01T00:10:00Z"]
+    );
 }
 
 #[test]
 fn a_dismissal_holds_for_its_episode_whatever_the_rule_may_do_by_then() {
-    let (rule, keys, mut memory) = (plain("{ again: { every: 5m, when_worse: true } }"), keys(), Memory::default());
+    let (rule, keys, mut memory) =
+        (plain("{ again: { every: 5m, when_worse: true } }"), keys(), Memory::default());
     handle(&rule, Stance::Propose, &mut memory, "0s", matched(1, &keys, None));
     memory.tallies.get_mut(&keys.tally).expect("a tally").decided(JobId(7), Decision::Dismissed);
     let mut worse = matched(2, &keys, None);
@@ -154,16 +190,30 @@ fn a_dismissal_holds_for_its_episode_whatever_the_rule_may_do_by_then() {
         let told = handle(&rule, stance, &mut memory, "1m", worse);
         assert!(told.iter().all(|t| t.starts_with("folded")), "{told:?}");
         let due = Slot::Tally(keys.tally.clone());
-        assert_eq!(handle(&rule, stance, &mut memory, "6m", Event::Due(&due)), [""; 0], "`again` asks no more");
+        assert_eq!(
+            handle(&rule, stance, &mut memory, "6m", Event::Due(&due)),
+            [""; 0],
+            "`again` asks no more"
+        );
     }
-    handle(&rule, Stance::Act, &mut memory, "7m", Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) });
+    handle(
+        &rule,
+        Stance::Act,
+        &mut memory,
+        "7m",
+        Event::Cleared { tally: &keys.tally, alarm: AlarmId(1) },
+    );
     let told = handle(&rule, Stance::Act, &mut memory, "8m", matched(1, &keys, None));
     assert!(told[0].starts_with("dispatched"), "a new episode is a new question: {told:?}");
 }
 
 #[test]
 fn a_cap_counts_jobs() {
-    let rule = rule("{ cap: { jobs: 3, per: 1h } }", "[raised]", "[{ runbook: grow-disk }, { runbook: tell }]");
+    let rule = rule(
+        "{ cap: { jobs: 3, per: 1h } }",
+        "[raised]",
+        "[{ runbook: grow-disk }, { runbook: tell }]",
+    );
     let mut memory = Memory::default();
     let mut fire = |n: i64, now: &str| {
         let keys = Keys { tally: format!("[{n}]"), gathering: None, cap: Some("cap []".into()) };
@@ -174,6 +224,9 @@ fn a_cap_counts_jobs() {
         handle(&rule, Stance::Act, &mut memory, now, event).remove(0)
     };
     assert!(fire(1, "0s").starts_with("dispatched"));
-    assert!(fire(2, "1m").starts_with("capped: 3 jobs within 1h already"), "two more would make four");
+    assert!(
+        fire(2, "1m").starts_with("capped: 3 jobs within 1h already"),
+        "two more would make four"
+    );
     assert!(fire(3, "61m").starts_with("dispatched"));
 }

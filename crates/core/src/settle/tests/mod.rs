@@ -19,8 +19,10 @@ use serde_json::{Value, json};
 
 /// A rule that listens to every state asked for and settles as written.
 fn rule(settle: &str, states: &str, dispatch: &str) -> Rule {
-    let text =
-        format!("rule: r\nstance: act\nlisten: {{ states: {states} }}\nsettle: {settle}\ndispatch: {dispatch}\n");
+    let text = format!(
+        "rule: r\nstance: act\nlisten: {{ states: {states} }}\nsettle: {settle}\ndispatch: \
+        {dispatch}\n"
+    );
     Rule::check(&parse_file("r.yaml", &text).expect("reads")[0]).expect("checks")
 }
 
@@ -31,7 +33,8 @@ fn at(period: &str) -> DateTime<Utc> {
 /// An alert of a case: `at`, and what differs from a raised major alert on `vm/<on>`.
 fn alert(given: &Value, number: usize) -> crate::Alert {
     let received = at(given["at"].as_str().expect("at"));
-    let late = given["late"].as_str().map_or(chrono::TimeDelta::zero(), |l| at(l) - DateTime::UNIX_EPOCH);
+    let late =
+        given["late"].as_str().map_or(chrono::TimeDelta::zero(), |l| at(l) - DateTime::UNIX_EPOCH);
     let new: NewAlert = serde_json::from_value(json!({
         "kind": given["kind"].as_str().unwrap_or("disk.usage"),
         "resource": format!("vm/{}", given["on"].as_str().unwrap_or("a")),
@@ -42,11 +45,16 @@ fn alert(given: &Value, number: usize) -> crate::Alert {
     }))
     .expect("an alert");
     let id = number.to_string();
-    new.complete(Received { source: "yard-hypervisor", received, fallback_id: &id }).expect("the normal form")
+    new.complete(Received { source: "yard-hypervisor", received, fallback_id: &id })
+        .expect("the normal form")
 }
 
 /// Plays alerts in virtual time.
-fn play(rule: &Rule, alerts: impl IntoIterator<Item = crate::Alert>, until: DateTime<Utc>) -> Report {
+fn play(
+    rule: &Rule,
+    alerts: impl IntoIterator<Item = crate::Alert>,
+    until: DateTime<Utc>,
+) -> Report {
     let unknown = Catalog::default();
     let mut rehearsal = Rehearsal::new(rule, &unknown);
     for (i, alert) in alerts.into_iter().enumerate() {

@@ -23,7 +23,9 @@ impl Plan {
     fn text(&self) -> String {
         let mut lines = Vec::new();
         lines.extend(self.after.map(|(n, w)| format!("after: {{ alerts: {n}, within: {w}ms }}")));
-        lines.extend(self.flapping.map(|(n, w)| format!("flapping: {{ changes: {n}, within: {w}ms }}")));
+        lines.extend(
+            self.flapping.map(|(n, w)| format!("flapping: {{ changes: {n}, within: {w}ms }}")),
+        );
         lines.extend(self.still.map(|d| format!("still: {d}ms")));
         lines.extend(self.rest.map(|d| format!("rest: {d}ms")));
         lines.extend(self.again.map(|(every, most, worse)| {
@@ -31,7 +33,11 @@ impl Plan {
             let most = if most == u32::MAX { String::new() } else { format!("at_most: {most}, ") };
             format!("again: {{ {every}{most}when_worse: {worse} }}")
         }));
-        lines.extend(self.cap.map(|(n, per, later)| format!("cap: {{ jobs: {n}, per: {per}ms, later: {later} }}")));
+        lines.extend(
+            self.cap.map(|(n, per, later)| {
+                format!("cap: {{ jobs: {n}, per: {per}ms, later: {later} }}")
+            }),
+        );
         format!("{{ {} }}", lines.join(", "))
     }
 }
@@ -95,7 +101,11 @@ impl Oracle<'_> {
         {
             return Some(Verdict::Flapping);
         }
-        if self.plan.still.is_some_and(|d| past.fired().is_empty() && past.began.is_some_and(|b| now < b + d)) {
+        if self
+            .plan
+            .still
+            .is_some_and(|d| past.fired().is_empty() && past.began.is_some_and(|b| now < b + d))
+        {
             return Some(Verdict::Waiting);
         }
         if self.plan.rest.is_some_and(|d| past.fires.last().is_some_and(|(t, _)| now < t + d)) {
@@ -164,15 +174,20 @@ impl Oracle<'_> {
         past.began.get_or_insert(now);
         let fired = past.fired();
         let worse = self.plan.again.is_some_and(|(_, most, worse)| {
-            worse && fired.len() <= most as usize && fired.last().is_some_and(|(_, s)| h.severity > *s)
+            worse
+                && fired.len() <= most as usize
+                && fired.last().is_some_and(|(_, s)| h.severity > *s)
         });
         if past.held.is_some() || (!fired.is_empty() && !worse) {
             return self.said.push((now, alert, Verdict::Folded));
         }
         if let Some((n, within)) = self.plan.after.filter(|_| fired.is_empty() && !past.enough) {
             past.counted.push(h.sent);
-            let fits = |start: T| past.counted.iter().filter(|t| **t >= start && **t - start <= within).count() >= n;
-            past.enough = past.counted.iter().any(|s| *s <= h.sent && h.sent - *s <= within && fits(*s));
+            let fits = |start: T| {
+                past.counted.iter().filter(|t| **t >= start && **t - start <= within).count() >= n
+            };
+            past.enough =
+                past.counted.iter().any(|s| *s <= h.sent && h.sent - *s <= within && fits(*s));
             if !past.enough {
                 return self.said.push((now, alert, Verdict::Waiting));
             }
@@ -209,7 +224,8 @@ impl Oracle<'_> {
 }
 
 fn opinion(plan: &Plan, story: &[(usize, Heard)], until: T) -> (Vec<Said>, Vec<T>) {
-    let mut oracle = Oracle { plan, pasts: vec![Past::default(); 3], said: Vec::new(), jobs: Vec::new() };
+    let mut oracle =
+        Oracle { plan, pasts: vec![Past::default(); 3], said: Vec::new(), jobs: Vec::new() };
     let mut next = story.iter().enumerate().peekable();
     for second in 0..=until / 1000 {
         oracle.tick(second * 1000);
@@ -230,16 +246,21 @@ fn plans() -> impl Strategy<Value = Plan> {
     let time = || (1i64..60).prop_map(|s| s * 1000);
     let after = proptest::option::of((2usize..4, time()));
     let flapping = proptest::option::weighted(0.4, (2usize..6, time()));
-    let again =
-        proptest::option::of((proptest::option::of(time()), prop_oneof![1u32..3, Just(u32::MAX)], any::<bool>()));
+    let again = proptest::option::of((
+        proptest::option::of(time()),
+        prop_oneof![1u32..3, Just(u32::MAX)],
+        any::<bool>(),
+    ));
     let cap = proptest::option::of((1usize..3, time(), any::<bool>()));
     let held = || proptest::option::weighted(0.4, (1i64..60).prop_map(|s| s * 1000));
-    (after, flapping, held(), held(), again, cap).prop_map(|(after, flapping, still, rest, again, cap)| {
-        let again = again.map(|(every, most, worse)| (every, most, worse || every.is_none()));
-        // What is capped for good is tried again at each `every` only, which needs a memory.
-        let cap = cap.map(|(n, per, later)| (n, per, later || again.is_some()));
-        Plan { after, flapping, still, rest, again, cap }
-    })
+    (after, flapping, held(), held(), again, cap).prop_map(
+        |(after, flapping, still, rest, again, cap)| {
+            let again = again.map(|(every, most, worse)| (every, most, worse || every.is_none()));
+            // What is capped for good is tried again at each `every` only, which needs a memory.
+            let cap = cap.map(|(n, per, later)| (n, per, later || again.is_some()));
+            Plan { after, flapping, still, rest, again, cap }
+        },
+    )
 }
 
 fn stories() -> impl Strategy<Value = Vec<(usize, Heard)>> {
@@ -259,15 +280,20 @@ fn machine(plan: &Plan, story: &[(usize, Heard)], until: T) -> (Vec<Said>, Vec<T
     let rule = rule(&plan.text(), "[raised]", "{ runbook: grow-disk }");
     let alerts = story.iter().enumerate().map(|(i, (r, h))| {
         let given = json!({
-            "at": format!("{}ms", h.came), "late": format!("{}ms", h.came - h.sent), "on": (["a", "b", "c"][*r]),
+            "at": format!("{}ms", h.came), "late": format!("{}ms", h.came - h.sent), "on": (["a",
+                "b", "c"][*r]),
             "state": if h.clear { "cleared" } else { "raised" },
             "severity": crate::Severity::from_rank(h.severity).as_str(),
         });
         alert(&given, i)
     });
-    let report = play(&rule, alerts, DateTime::UNIX_EPOCH + chrono::TimeDelta::milliseconds(until + 1));
+    let report =
+        play(&rule, alerts, DateTime::UNIX_EPOCH + chrono::TimeDelta::milliseconds(until + 1));
     let ms = |t: DateTime<Utc>| (t - DateTime::UNIX_EPOCH).num_milliseconds();
-    let said = report.decided.iter().map(|r| (ms(r.at), usize::try_from(r.alert.0).expect("a number"), r.verdict));
+    let said = report
+        .decided
+        .iter()
+        .map(|r| (ms(r.at), usize::try_from(r.alert.0).expect("a number"), r.verdict));
     let jobs = report.dispatched.iter().map(|p| ms(p.at)).collect();
     (said.collect(), jobs, report)
 }
@@ -280,7 +306,8 @@ proptest! {
         let until = story.last().map_or(0, |(_, h)| h.came) + 200_000;
         let (wanted, wanted_jobs) = opinion(&plan, &story, until);
         let (got, got_jobs, report) = machine(&plan, &story, until);
-        let lines: Vec<String> = report.decided.iter().map(|r| format!("{} {} {} {}", r.at, r.alert, r.verdict.as_str(), r.reason)).collect();
+        let lines: Vec<String> = report.decided.iter().map(|r| format!("{} {} {} \
+            {}", r.at, r.alert, r.verdict.as_str(), r.reason)).collect();
         prop_assert_eq!(got, wanted, "{}\n{}", plan.text(), lines.join("\n"));
         prop_assert_eq!(got_jobs, wanted_jobs, "{}", plan.text());
     }

@@ -19,7 +19,8 @@ const LINES: [&str; 9] = [
 ];
 
 fn settle(chosen: &[bool]) -> String {
-    let mut lines: Vec<&str> = LINES.iter().zip(chosen).filter(|(_, c)| **c).map(|(l, _)| *l).collect();
+    let mut lines: Vec<&str> =
+        LINES.iter().zip(chosen).filter(|(_, c)| **c).map(|(l, _)| *l).collect();
     if chosen[5] && chosen[6] {
         lines.retain(|l| *l != LINES[6]);
     }
@@ -39,7 +40,8 @@ proptest! {
     ) {
         let rule = rule(&settle(&chosen), "[raised]", "{ runbook: grow-disk }");
         let mut now = 0;
-        let alerts: Vec<crate::Alert> = story.iter().enumerate().map(|(i, (gap, on, clear, severity))| {
+        let alerts: Vec<crate::Alert> = story.iter().enumerate().map(|(i, (gap, on, clear,
+            severity))| {
             now += gap;
             alert(&json!({
                 "at": format!("{now}s"), "on": (["a", "b", "c", "d"][*on]),
@@ -58,7 +60,8 @@ proptest! {
         prop_assert_eq!(last.len(), raised);
         let mut counts: BTreeMap<Verdict, u64> = BTreeMap::new();
         last.values().for_each(|v| *counts.entry(*v).or_default() += 1);
-        let told: BTreeMap<_, _> = report.verdicts.iter().filter(|(_, n)| **n > 0).map(|(v, n)| (*v, *n)).collect();
+        let told: BTreeMap<_, _> = report.verdicts.iter().filter(|(_, n)| **n > 0).map(|(v, n)| (*v,
+            *n)).collect();
         prop_assert_eq!(counts, told);
 
         // Nothing is decided before its alert has come, and in the order of time.

@@ -1,5 +1,5 @@
-//! CloudEvents 1.0 with their HTTP protocol binding: structured (section 3.2), batched (3.3) and binary (3.1). An event is
-//! its attributes and extensions, with its data as `data`.
+//! CloudEvents 1.0 with their HTTP protocol binding: structured (section 3.2), batched (3.3) and
+//! binary (3.1). An event is its attributes and extensions, with its data as `data`.
 
 use super::{Delivery, HEADERS, Malformed, Message, json};
 use crate::{
@@ -16,7 +16,8 @@ use percent_encoding::percent_decode_str;
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 
-/// What a message offers to expressions: the event, and the headers of its request with names in lower case.
+/// What a message offers to expressions: the event, and the headers of its request with names in
+/// lower case.
 pub(super) const OFFERS: [&str; 2] = ["event", HEADERS];
 
 /// What an event must have.
@@ -24,7 +25,8 @@ const REQUIRED: [&str; 3] = ["id", "source", "type"];
 
 /// The kind is the type, the resource its source and subject; an event needs not be cleared.
 pub(super) fn default_read() -> ReadDoc {
-    let words = [("WARN", Severity::Warning), ("ERROR", Severity::Major), ("FATAL", Severity::Critical)];
+    let words =
+        [("WARN", Severity::Warning), ("ERROR", Severity::Major), ("FATAL", Severity::Critical)];
     ReadDoc {
         each: None,
         id: Some(r#"event.source + " " + event.id"#.into()),
@@ -53,15 +55,23 @@ pub(super) fn decode(delivery: &Delivery<'_>) -> Result<Vec<Result<Message, Malf
     match media.strip_prefix("application/cloudevents") {
         Some("+json") => Ok(vec![Ok(Message { body: checked(json(delivery.raw)?)?, part: None })]),
         Some("-batch+json") => batch(json(delivery.raw)?),
-        Some(other) => Err(format!("is a CloudEvent in the format `{other}`, which is not read; send JSON")),
+        Some(other) => {
+            Err(format!("is a CloudEvent in the format `{other}`, which is not read; send JSON"))
+        }
         None if header("ce-specversion").is_some() => {
-            let body =
-                checked(Value::Object(binary(headers.into_iter().flatten(), content_type, &media, delivery.raw)?))?;
+            let body = checked(Value::Object(binary(
+                headers.into_iter().flatten(),
+                content_type,
+                &media,
+                delivery.raw,
+            )?))?;
             Ok(vec![Ok(Message { body, part: None })])
         }
-        None => Err("is no CloudEvent: it has neither the content type application/cloudevents+json or \
+        None => Err(
+            "is no CloudEvent: it has neither the content type application/cloudevents+json or \
             application/cloudevents-batch+json, nor headers that begin with `ce-`"
-            .into()),
+                .into(),
+        ),
     }
 }
 
@@ -109,7 +119,10 @@ fn binary<'a>(
 }
 
 fn is_json(media: &str) -> bool {
-    media.is_empty() || media == "application/json" || media == "text/json" || media.ends_with("+json")
+    media.is_empty()
+        || media == "application/json"
+        || media == "text/json"
+        || media.ends_with("+json")
 }
 
 /// Data by its media type: JSON as its value, text as text, whatever else as it is in base64.
@@ -123,12 +136,17 @@ fn data(media: &str, raw: &[u8]) -> Result<(&'static str, Value), String> {
     })
 }
 
-/// An event that has what it must have; of data in base64 what they say, if they say it as JSON or text.
+/// An event that has what it must have; of data in base64 what they say, if they say it as JSON or
+/// text.
 fn checked(event: Value) -> Result<Value, String> {
-    let Value::Object(mut event) = event else { return Err("is no CloudEvent: it is not an object".into()) };
+    let Value::Object(mut event) = event else {
+        return Err("is no CloudEvent: it is not an object".into());
+    };
     match event.get("specversion").and_then(Value::as_str) {
         Some("1.0") => {}
-        Some(other) => return Err(format!("specversion: is `{}`; 1.0 is read", crate::text::cut(other, 20))),
+        Some(other) => {
+            return Err(format!("specversion: is `{}`; 1.0 is read", crate::text::cut(other, 20)));
+        }
         None => return Err("is no CloudEvent: it has no `specversion`".into()),
     }
     for name in REQUIRED {
@@ -144,8 +162,12 @@ fn checked(event: Value) -> Result<Value, String> {
         return Err("time: is not an RFC 3339 time".into());
     }
     if let Some(text) = event.get("data_base64") {
-        let raw = text.as_str().and_then(|text| STANDARD.decode(text).ok()).ok_or("data_base64: is not base64")?;
-        let media = event.get("datacontenttype").and_then(Value::as_str).unwrap_or("application/json");
+        let raw = text
+            .as_str()
+            .and_then(|text| STANDARD.decode(text).ok())
+            .ok_or("data_base64: is not base64")?;
+        let media =
+            event.get("datacontenttype").and_then(Value::as_str).unwrap_or("application/json");
         let media = media.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
         let (name, value) = data(&media, &raw)?;
         event.remove("data_base64");

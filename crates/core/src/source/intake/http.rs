@@ -31,7 +31,10 @@ impl HttpIntakeDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<HttpIntake> {
         let credential = self.credential.check(check, &format!("{at}/credential"));
         if matches!(credential, Some(Credential::OAuth2 { .. } | Credential::Certificate(_))) {
-            check.fail(&format!("{at}/credential"), "a sender shows one of `bearer`, `basic` or `header`");
+            check.fail(
+                &format!("{at}/credential"),
+                "a sender shows one of `bearer`, `basic` or `header`",
+            );
         }
         let answer = self.answer.unwrap_or(202);
         if ![200, 202].contains(&answer) {

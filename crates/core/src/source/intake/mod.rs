@@ -1,7 +1,8 @@
-//! How messages arrive. One file for each kind of intake: what it is written as, how a delivery is taken apart into
-//! messages, and which names a message offers to the expressions of `read`.
+//! How messages arrive. One file for each kind of intake: what it is written as, how a delivery is
+//! taken apart into messages, and which names a message offers to the expressions of `read`.
 //!
-//! Receiving deliveries is the service's business; what `read` makes of a message, [`super::read`]'s.
+//! Receiving deliveries is the service's business; what `read` makes of a message,
+//! [`super::read`]'s.
 
 mod cloudevents;
 mod http;
@@ -88,7 +89,9 @@ impl IntakeDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Intake> {
         match self {
             Self::Webhook(doc) => doc.check(check, &format!("{at}/webhook")).map(Intake::Webhook),
-            Self::CloudEvents(doc) => doc.check(check, &format!("{at}/cloudevents")).map(Intake::CloudEvents),
+            Self::CloudEvents(doc) => {
+                doc.check(check, &format!("{at}/cloudevents")).map(Intake::CloudEvents)
+            }
             Self::Syslog(doc) => doc.check(check, &format!("{at}/syslog")).map(Intake::Syslog),
         }
     }
@@ -134,7 +137,10 @@ impl Intake {
     ///
     /// # Errors
     /// Why it holds none.
-    pub(super) fn decode(&self, delivery: &Delivery<'_>) -> Result<Vec<Result<Message, Malformed>>, String> {
+    pub(super) fn decode(
+        &self,
+        delivery: &Delivery<'_>,
+    ) -> Result<Vec<Result<Message, Malformed>>, String> {
         let whole = |body| vec![Ok(Message { body, part: None })];
         match self {
             _ if delivery.normal => json(delivery.raw).map(whole),
@@ -154,9 +160,10 @@ impl Intake {
         match self {
             Self::Webhook(_) => vec![("body", body), headers()],
             Self::CloudEvents(_) => vec![("event", body), headers()],
-            Self::Syslog(_) => {
-                syslog::OFFERS.iter().map(|name| (*name, body.get(*name).unwrap_or(&Value::Null))).collect()
-            }
+            Self::Syslog(_) => syslog::OFFERS
+                .iter()
+                .map(|name| (*name, body.get(*name).unwrap_or(&Value::Null)))
+                .collect(),
         }
     }
 

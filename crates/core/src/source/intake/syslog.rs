@@ -17,11 +17,23 @@ use std::{
     net::{IpAddr, SocketAddr},
     panic::{AssertUnwindSafe, catch_unwind},
 };
-use syslog_loose::{ProcId, SyslogFacility, SyslogSeverity, Variant, decompose_pri, parse_message_with_year_tz};
+use syslog_loose::{
+    ProcId, SyslogFacility, SyslogSeverity, Variant, decompose_pri, parse_message_with_year_tz,
+};
 
 /// What a message offers to expressions. A text that the sender left out is empty, a time null.
-pub(super) const OFFERS: [&str; 10] =
-    ["facility", "severity", "time", "host", "app", "process_id", "message_id", "message", "data", PEER];
+pub(super) const OFFERS: [&str; 10] = [
+    "facility",
+    "severity",
+    "time",
+    "host",
+    "app",
+    "process_id",
+    "message_id",
+    "message",
+    "data",
+    PEER,
+];
 
 /// Most address ranges of one source.
 const MAX_RANGES: usize = 100;
@@ -33,11 +45,12 @@ pub struct SyslogDoc {
     /// Where each node listens for datagrams (RFC 5426), as `address:port`.
     #[serde(default)]
     pub udp: Option<String>,
-    /// Where each node listens for streams (RFC 6587, framed by counted octets or by line ends), as `address:port`.
+    /// Where each node listens for streams (RFC 6587, framed by counted octets or by line ends), as
+    /// `address:port`.
     #[serde(default)]
     pub tcp: Option<String>,
-    /// The addresses that messages may come from, such as `10.4.0.0/16`: syslog has no other proof of its sender. Left
-    /// out: only this machine.
+    /// The addresses that messages may come from, such as `10.4.0.0/16`: syslog has no other proof
+    /// of its sender. Left out: only this machine.
     #[serde(default)]
     pub from: Vec<String>,
     /// The time zone of senders that do not say theirs (RFC 3164). Left out: `UTC`.
@@ -81,8 +94,12 @@ impl AddressRange {
     pub fn holds(self, address: IpAddr) -> bool {
         let rest = |most: u32| most - self.bits;
         match (self.address, address.to_canonical()) {
-            (IpAddr::V4(a), IpAddr::V4(b)) => (u32::from(a) ^ u32::from(b)).checked_shr(rest(32)).unwrap_or(0) == 0,
-            (IpAddr::V6(a), IpAddr::V6(b)) => (u128::from(a) ^ u128::from(b)).checked_shr(rest(128)).unwrap_or(0) == 0,
+            (IpAddr::V4(a), IpAddr::V4(b)) => {
+                (u32::from(a) ^ u32::from(b)).checked_shr(rest(32)).unwrap_or(0) == 0
+            }
+            (IpAddr::V6(a), IpAddr::V6(b)) => {
+                (u128::from(a) ^ u128::from(b)).checked_shr(rest(128)).unwrap_or(0) == 0
+            }
             _ => false,
         }
     }
@@ -102,10 +119,17 @@ impl SyslogDoc {
         let named = self.udp.is_some() || self.tcp.is_some();
         let (udp, tcp) = (address("udp", self.udp), address("tcp", self.tcp));
         if !named {
-            check.fail(at, "says nowhere to listen; write `udp: 127.0.0.1:5514`, `tcp: 127.0.0.1:5514` or both");
+            check.fail(
+                at,
+                "says nowhere to listen; write `udp: 127.0.0.1:5514`, `tcp: \
+                127.0.0.1:5514` or both",
+            );
         }
         if self.from.len() > MAX_RANGES {
-            check.fail(&format!("{at}/from"), format!("has {} entries; {MAX_RANGES} are allowed", self.from.len()));
+            check.fail(
+                &format!("{at}/from"),
+                format!("has {} entries; {MAX_RANGES} are allowed", self.from.len()),
+            );
         }
         let mut from = Vec::new();
         for (i, text) in self.from.iter().enumerate() {
@@ -119,8 +143,10 @@ impl SyslogDoc {
         }
         let elsewhere = [udp, tcp].into_iter().flatten().any(|address| !address.ip().is_loopback());
         if self.from.is_empty() && elsewhere {
-            let why = "is missing: others than this machine reach the address, and syslog has no other proof of its \
-                sender; name the addresses that messages may come from, such as `from: [10.4.0.0/16]`";
+            let why = "is missing: others than this machine reach the address, and syslog has no \
+                other proof of its \
+                sender; name the addresses that messages may come from, such as `from: \
+                [10.4.0.0/16]`";
             check.fail(&format!("{at}/from"), why);
         }
         if self.from.is_empty() {
@@ -181,7 +207,8 @@ impl Syslog {
         self.from.iter().any(|range| range.holds(peer))
     }
 
-    /// The parts of a message. What follows neither form is a message without parts (RFC 3164, section 4.3.3).
+    /// The parts of a message. What follows neither form is a message without parts (RFC 3164,
+    /// section 4.3.3).
     pub(super) fn decode(&self, delivery: &Delivery<'_>) -> Result<Value, String> {
         let text = String::from_utf8_lossy(delivery.raw);
         let text = text.trim_start_matches('\u{feff}').trim_end_matches(['\n', '\r', '\0']);
@@ -208,12 +235,15 @@ impl Syslog {
             Some((pri, rest)) if parts.facility.is_none() => (pri.0, pri.1, rest),
             _ => (parts.facility, parts.severity, parts.msg),
         };
-        let own = |text: Option<&str>| clean(text.filter(|t| *t != "-").unwrap_or_default()).into_owned();
+        let own =
+            |text: Option<&str>| clean(text.filter(|t| *t != "-").unwrap_or_default()).into_owned();
         let host = own(parts.hostname);
         let mut data: Map<String, Value> = Map::new();
         for element in &parts.structured_data {
-            let params: BTreeMap<_, _> =
-                element.params().map(|(name, value)| (own(Some(name)), clean(&value).into_owned())).collect();
+            let params: BTreeMap<_, _> = element
+                .params()
+                .map(|(name, value)| (own(Some(name)), clean(&value).into_owned()))
+                .collect();
             data.insert(own(Some(element.id)), json!(params));
         }
         let process_id = match parts.procid {

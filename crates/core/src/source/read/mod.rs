@@ -1,4 +1,5 @@
-//! How a payload becomes alerts: the lines as they are written, their check, and the reading itself.
+//! How a payload becomes alerts: the lines as they are written, their check, and the reading
+//! itself.
 
 mod payload;
 
@@ -60,7 +61,13 @@ impl ReadDoc {
     /// The lines as people write them.
     pub(super) fn text(&self) -> String {
         let mut text = "read:".to_owned();
-        for (line, value) in serde_json::to_value(self).ok().as_ref().and_then(Value::as_object).into_iter().flatten() {
+        for (line, value) in serde_json::to_value(self)
+            .ok()
+            .as_ref()
+            .and_then(Value::as_object)
+            .into_iter()
+            .flatten()
+        {
             let written = match value {
                 Value::Null => continue,
                 Value::Object(map) if map.is_empty() => continue,
@@ -101,7 +108,9 @@ impl<'de> Deserialize<'de> for SeverityDoc {
     fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
         match Value::deserialize(d)? {
             Value::String(text) => Ok(Self::Expr(text)),
-            other => serde_json::from_value(other).map(Self::Words).map_err(serde::de::Error::custom),
+            other => {
+                serde_json::from_value(other).map(Self::Words).map_err(serde::de::Error::custom)
+            }
         }
     }
 }
@@ -152,12 +161,17 @@ impl Lines {
             .labels
             .iter()
             .filter_map(|(k, text)| {
-                Some((k.clone(), optional(check, &format!("labels/{k}"), Some(text.clone()), names)?))
+                Some((
+                    k.clone(),
+                    optional(check, &format!("labels/{k}"), Some(text.clone()), names)?,
+                ))
             })
             .collect();
         let severity = match doc.severity {
             None => Some(SeverityRead::Unknown),
-            Some(SeverityDoc::Expr(text)) => check.expr("/read/severity", &text, names).map(SeverityRead::Expr),
+            Some(SeverityDoc::Expr(text)) => {
+                check.expr("/read/severity", &text, names).map(SeverityRead::Expr)
+            }
             Some(SeverityDoc::Words(w)) => check
                 .expr("/read/severity/of", &w.of, names)
                 .map(|of| SeverityRead::Words { of, words: w.words, otherwise: w.otherwise }),

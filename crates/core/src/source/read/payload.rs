@@ -58,7 +58,12 @@ pub struct Unread {
 
 impl ReadOutcome {
     /// Adds what came of one message of several; what is kept of it where it cannot be read.
-    pub(in crate::source) fn join(&mut self, other: Self, item: Option<usize>, part: Option<String>) {
+    pub(in crate::source) fn join(
+        &mut self,
+        other: Self,
+        item: Option<usize>,
+        part: Option<String>,
+    ) {
         self.alerts.extend(other.alerts);
         self.left_out += other.left_out;
         for (line, times) in other.absent {
@@ -111,8 +116,13 @@ impl<'a> View<'a> {
         None
     }
 
-    /// The value of an optional line: none where it is missing, null, or goes wrong by a missing field.
-    fn optional(&'a self, line: &'static str, expr: Option<&'a Expr>) -> Result<Option<Val<'a>>, Unreadable> {
+    /// The value of an optional line: none where it is missing, null, or goes wrong by a missing
+    /// field.
+    fn optional(
+        &'a self,
+        line: &'static str,
+        expr: Option<&'a Expr>,
+    ) -> Result<Option<Val<'a>>, Unreadable> {
         match expr.map(|e| self.eval(e)) {
             None => Ok(None),
             Some(Ok(Val::Null)) => Ok(self.absent(line)),
@@ -127,7 +137,12 @@ impl<'a> Scope<'a> for View<'a> {
     fn name(&'a self, name: &str) -> Option<Val<'a>> {
         match name {
             "item" => self.item.map(Val::json),
-            other => self.payload.names.iter().find(|(name, _)| *name == other).map(|(_, value)| Val::json(value)),
+            other => self
+                .payload
+                .names
+                .iter()
+                .find(|(name, _)| *name == other)
+                .map(|(_, value)| Val::json(value)),
         }
     }
 }
@@ -142,7 +157,11 @@ fn misread(e: AlertError) -> Unreadable {
 
 impl Payload<'_> {
     /// Its alerts, as alerts of a source with these lines.
-    pub(in crate::source) fn read(self, source: &str, lines: Option<&Lines>) -> Result<ReadOutcome, Unreadable> {
+    pub(in crate::source) fn read(
+        self,
+        source: &str,
+        lines: Option<&Lines>,
+    ) -> Result<ReadOutcome, Unreadable> {
         match lines {
             Some(lines) if !self.normal => self.by_lines(source, lines),
             _ => self.normal_form(source),
@@ -150,12 +169,22 @@ impl Payload<'_> {
     }
 
     /// The alert of one item, alone.
-    pub(in crate::source) fn read_item(self, source: &str, lines: Option<&Lines>) -> Result<ReadOutcome, Unreadable> {
-        let Some(lines) = lines.filter(|l| l.each.is_some()) else { return self.read(source, lines) };
+    pub(in crate::source) fn read_item(
+        self,
+        source: &str,
+        lines: Option<&Lines>,
+    ) -> Result<ReadOutcome, Unreadable> {
+        let Some(lines) = lines.filter(|l| l.each.is_some()) else {
+            return self.read(source, lines);
+        };
         let absent = &RefCell::default();
-        // Of the message it stood in nothing is known: for the lines that look at it, there is none.
-        let names: Vec<_> =
-            self.names.iter().map(|(n, v)| (*n, if *v == self.body { &Value::Null } else { *v })).collect();
+        // Of the message it stood in nothing is known: for the lines that look at it, there is
+        // none.
+        let names: Vec<_> = self
+            .names
+            .iter()
+            .map(|(n, v)| (*n, if *v == self.body { &Value::Null } else { *v }))
+            .collect();
         let alone = Payload { body: &Value::Null, names: &names, ..self };
         let item = |item: &Value| one(lines, &View { payload: alone, item: Some(item), absent });
         alone.collect(source, &[self.body], true, item)
@@ -181,7 +210,8 @@ impl Payload<'_> {
         let many = listed.is_some();
         let items = listed.unwrap_or_else(|| vec![Value::Null]);
         let items: Vec<&Value> = items.iter().collect();
-        let one = |item: &Value| one(lines, &View { payload: self, item: many.then_some(item), absent });
+        let one =
+            |item: &Value| one(lines, &View { payload: self, item: many.then_some(item), absent });
         let mut outcome = self.collect(source, &items, many, one)?;
         outcome.absent = absent.take();
         Ok(outcome)
@@ -204,8 +234,13 @@ impl Payload<'_> {
         for (i, item) in items.iter().enumerate() {
             let made = one(item).and_then(|new| {
                 let Some(new) = new else { return Ok(None) };
-                let fallback_id = if many { format!("{}-{i}", self.fallback_id) } else { self.fallback_id.to_owned() };
-                let delivery = Received { source, received: self.received, fallback_id: &fallback_id };
+                let fallback_id = if many {
+                    format!("{}-{i}", self.fallback_id)
+                } else {
+                    self.fallback_id.to_owned()
+                };
+                let delivery =
+                    Received { source, received: self.received, fallback_id: &fallback_id };
                 new.complete(delivery).map(Some).map_err(misread)
             });
             match made {
@@ -251,7 +286,10 @@ fn one(read: &Lines, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
     let state = match maybe("state", &read.state)? {
         None => AlertState::Raised,
         Some(word) => AlertState::parse(&word).ok_or_else(|| {
-            unreadable("state", format!("`{}` is not raised, cleared or noted", crate::text::cut(&word, 40)))
+            unreadable(
+                "state",
+                format!("`{}` is not raised, cleared or noted", crate::text::cut(&word, 40)),
+            )
         })?,
     };
     let mut labels = BTreeMap::new();
@@ -290,15 +328,22 @@ fn severity(read: &SeverityRead, view: &View<'_>) -> Result<Severity, Unreadable
         }
         SeverityRead::Expr(e) => {
             let word = word(e)?;
-            Severity::parse(&word)
-                .ok_or_else(|| unreadable("severity", format!("`{}` is not a severity", crate::text::cut(&word, 40))))
+            Severity::parse(&word).ok_or_else(|| {
+                unreadable(
+                    "severity",
+                    format!("`{}` is not a severity", crate::text::cut(&word, 40)),
+                )
+            })
         }
         SeverityRead::Words { of, words, otherwise: None } => {
             let word = word(of)?;
             words.get(&word).copied().ok_or_else(|| {
                 unreadable(
                     "severity",
-                    format!("`{}` has no translation and there is no `else`", crate::text::cut(&word, 40)),
+                    format!(
+                        "`{}` has no translation and there is no `else`",
+                        crate::text::cut(&word, 40)
+                    ),
                 )
             })
         }
@@ -316,8 +361,8 @@ fn value(read: Option<&Expr>, view: &View<'_>) -> Result<Option<f64>, Unreadable
     Ok(number.filter(|n: &f64| n.is_finite()).or_else(|| view.absent("value")))
 }
 
-/// When it happened. A time that is none is not made up for by the reception: it would put the alert
-/// in a wrong place.
+/// When it happened. A time that is none is not made up for by the reception: it would put the
+/// alert in a wrong place.
 fn time(read: Option<&Expr>, view: &View<'_>) -> Result<Option<DateTime<Utc>>, Unreadable> {
     let wrong = || unreadable("time", "is not an RFC 3339 time, nor seconds since 1970");
     let seconds = |s: f64| DateTime::from_timestamp_millis((s * 1000.0) as i64);

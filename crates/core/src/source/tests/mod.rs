@@ -14,24 +14,37 @@ fn webhook(source: &Source) -> &HttpIntake {
 
 fn source(read: &str) -> Result<Source, String> {
     let text = format!(
-        "source: pier-probes\nintake: {{ webhook: {{ credential: {{ bearer: \"${{secret('pier')}}\" }} }} }}\n{read}"
+        "source: pier-probes\nintake: {{ webhook: {{ credential: {{ \
+        bearer: \"${{secret('pier')}}\" }} }} }}\n{read}"
     );
     let docs = parse_file("pier.yaml", &text).map_err(|p| p.to_string())?;
-    Source::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    Source::check(&docs[0])
+        .map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 /// A source with one intake and no lines of its own.
 fn of_format(intake: &str) -> Result<Source, String> {
-    let docs = parse_file("pier.yaml", &format!("source: pier\nintake: {intake}\n")).map_err(|p| p.to_string())?;
-    Source::check(&docs[0]).map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
+    let docs = parse_file("pier.yaml", &format!("source: pier\nintake: {intake}\n"))
+        .map_err(|p| p.to_string())?;
+    Source::check(&docs[0])
+        .map_err(|ps| ps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))
 }
 
 /// What came of a delivery, a line each.
 fn lines(outcome: &ReadOutcome) -> Vec<String> {
     let alert = |a: &Alert| {
-        let labels: Vec<_> = a.labels.iter().map(|(name, value)| format!(" {name}={value}")).collect();
+        let labels: Vec<_> =
+            a.labels.iter().map(|(name, value)| format!(" {name}={value}")).collect();
         let time = a.time.format("%FT%TZ");
-        format!("{} {} {} {} {time} | {} |{}", a.kind, a.resource, a.severity, a.state, a.summary, labels.concat())
+        format!(
+            "{} {} {} {} {time} | {} |{}",
+            a.kind,
+            a.resource,
+            a.severity,
+            a.state,
+            a.summary,
+            labels.concat()
+        )
     };
     let unread = |u: &Unread| {
         let item = u.item.map(|n| format!("item {n} ")).unwrap_or_default();
@@ -51,7 +64,9 @@ fn read(source: &Source, body: &Value) -> Result<ReadOutcome, String> {
     };
     let outcome = source.read(&delivery);
     match outcome.unreadable.first() {
-        Some(first) if outcome.alerts.is_empty() && outcome.left_out == 0 => Err(first.reason.clone()),
+        Some(first) if outcome.alerts.is_empty() && outcome.left_out == 0 => {
+            Err(first.reason.clone())
+        }
         _ => Ok(outcome),
     }
 }
@@ -70,13 +85,15 @@ read:
 "#;
 
 fn check(name: &str, test: &str, level: &str) -> Value {
-    json!({"name": name, "test": test, "level": level, "ok": false, "host": "brack-kiosk-3", "seconds": 4.5})
+    json!({"name": name, "test": test, "level": level, "ok": false, "host": "brack-kiosk-3",
+        "seconds": 4.5})
 }
 
 #[test]
 fn one_payload_several_alerts() {
     let source = source(PROBES).expect("checks");
-    let body = json!({"run": "r7", "checks": [check("a", "page", "hard"), check("b", "ping", "soft")]});
+    let body =
+        json!({"run": "r7", "checks": [check("a", "page", "hard"), check("b", "ping", "soft")]});
     let outcome = read(&source, &body).expect("reads");
     assert_eq!(outcome.left_out, 1);
     let alert = &outcome.alerts[0];
@@ -98,7 +115,8 @@ fn what_cannot_be_read_says_which_line_and_why() {
         json!([]),
         json!({"run": "r7", "checks": vec![check("a", "page", "hard"); 1001]}),
     ];
-    let said: Vec<String> = bodies.iter().map(|b| read(&source, b).expect_err("unreadable")).collect();
+    let said: Vec<String> =
+        bodies.iter().map(|b| read(&source, b).expect_err("unreadable")).collect();
     insta::assert_snapshot!(said.join("\n"), @"
     `each`: there is no field `checks`
     `each`: is not a list
@@ -113,7 +131,8 @@ fn what_cannot_be_read_says_which_line_and_why() {
 fn of_several_alerts_those_that_can_be_read_are_taken() {
     let source = source(PROBES).expect("checks");
     let strange = json!({"name": "b", "test": "page"});
-    let body = json!({"run": "r7", "checks": [check("a", "page", "hard"), strange, check("c", "page", "soft")]});
+    let body = json!({"run": "r7", "checks": [check("a", "page", "hard"), strange, check("c",
+        "page", "soft")]});
     let outcome = read(&source, &body).expect("two of three");
     assert_eq!(outcome.alerts.iter().map(|a| a.id.as_str()).collect::<Vec<_>>(), ["r7/a", "r7/c"]);
     let [unread] = outcome.unreadable.as_slice() else { panic!("one: {:?}", outcome.unreadable) };
@@ -124,8 +143,10 @@ fn of_several_alerts_those_that_can_be_read_are_taken() {
 #[test]
 fn without_lines_the_normal_form_is_expected() {
     let source = source("").expect("checks");
-    let outcome =
-        read(&source, &json!([{"kind": "disk.usage", "resource": "vm/a"}, {"kind": "b", "resource": "vm/b"}]));
+    let outcome = read(
+        &source,
+        &json!([{"kind": "disk.usage", "resource": "vm/a"}, {"kind": "b", "resource": "vm/b"}]),
+    );
     let ids: Vec<String> = outcome.expect("reads").alerts.into_iter().map(|a| a.id).collect();
     assert_eq!(ids, ["d1-0", "d1-1"]);
     insta::assert_snapshot!(read(&source, &json!({"kind": "x", "resource": "vm/a", "value": "high"})).expect_err("no"), @"`value`: is the text `high`; a number was expected");
@@ -133,7 +154,8 @@ fn without_lines_the_normal_form_is_expected() {
 
 #[test]
 fn diagnostics_about_the_document_are_all_given() {
-    let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  severity: { of: body.l, as: { soft: bad } }\n";
+    let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  severity: { of: body.l, as: { soft: \
+        bad } }\n";
     insta::assert_snapshot!(source(bad).expect_err("refused"), @r#"
     pier.yaml:4:9: `bdy` is not known here; did you mean `body`?
         4 |   kind: bdy.x
@@ -168,8 +190,12 @@ fn diagnostics_about_the_document_are_all_given() {
 fn the_lines_of_a_payload_share_their_steps() {
     let kind = "body.few.exists(i, body.few.exists(j, i + j < 0)) ? 'a' : 'b'";
     let source =
-        source(&format!("read:\n  each: body.all\n  kind: \"{kind}\"\n  resource: \"'vm/a'\"\n")).expect("checks");
-    let body = |all: i32| json!({ "few": (0..30).collect::<Vec<_>>(), "all": (0..all).collect::<Vec<_>>() });
+        source(&format!("read:\n  each: body.all\n  kind: \"{kind}\"\n  resource: \"'vm/a'\"\n"))
+            .expect("checks");
+    let body = |all: i32| {
+        json!({ "few": (0..30).collect::<Vec<_>>(),
+        "all": (0..all).collect::<Vec<_>>() })
+    };
     let outcome = read(&source, &body(60)).expect("is cheap enough");
     assert_eq!(outcome.alerts.len(), 60);
     let outcome = read(&source, &body(900)).expect("the first are read");
@@ -177,13 +203,15 @@ fn the_lines_of_a_payload_share_their_steps() {
     let last = outcome.unreadable.last().expect("the others are not").reason.clone();
     assert_eq!(
         last,
-        "item 899, `kind`: the expressions together take too many steps and were stopped; make them simpler"
+        "item 899, `kind`: the expressions together take too many steps and were stopped; make \
+        them simpler"
     );
 }
 
 #[test]
 fn optional_lines_that_give_nothing_are_absent_and_counted() {
-    let lines = "read:\n  each: body.checks\n  kind: item.kind\n  resource: \"'vm/' + item.host\"\n  value: item.value\n  summary: item.text\n  time: item.at\n\
+    let lines = "read:\n  each: body.checks\n  kind: item.kind\n  resource: \"'vm/' + \
+        item.host\"\n  value: item.value\n  summary: item.text\n  time: item.at\n\
                  \x20 severity: { of: item.level, as: { bad: critical }, else: minor }\n";
     let source = source(lines).expect("checks");
     let item = |value: Value| {
@@ -193,14 +221,18 @@ fn optional_lines_that_give_nothing_are_absent_and_counted() {
     };
     let checks = [
         item(json!({})),
-        item(json!({ "value": "91.5", "text": "full", "at": "1970-01-01T00:01:00Z", "level": "bad" })),
+        item(json!({ "value": "91.5", "text": "full", "at": "1970-01-01T00:01:00Z",
+                "level": "bad" })),
         item(json!({ "value": "nan", "level": "worse", "at": "60" })),
         item(json!({ "value": null, "text": null, "level": null, "at": 60.5 })),
         item(json!({ "value": ["x"] })),
     ];
     let outcome = read(&source, &json!({ "checks": checks })).expect("reads");
-    let seen: Vec<_> =
-        outcome.alerts.iter().map(|a| (a.value, a.severity.as_str(), a.time.timestamp_millis())).collect();
+    let seen: Vec<_> = outcome
+        .alerts
+        .iter()
+        .map(|a| (a.value, a.severity.as_str(), a.time.timestamp_millis()))
+        .collect();
     let expected = [
         (None, "minor", 0),
         (Some(91.5), "critical", 60_000),
@@ -210,21 +242,26 @@ fn optional_lines_that_give_nothing_are_absent_and_counted() {
     ];
     assert_eq!(seen, expected);
     assert_eq!(outcome.absent, [("severity", 3), ("summary", 4), ("time", 2), ("value", 4)].into());
-    let wrong = read(&source, &json!({ "checks": [item(json!({ "at": "noon" }))] })).expect_err("not made up for");
+    let wrong = read(&source, &json!({ "checks": [item(json!({ "at": "noon" }))] }))
+        .expect_err("not made up for");
     assert_eq!(wrong, "item 0, `time`: is not an RFC 3339 time, nor seconds since 1970");
 }
 
 #[test]
 fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
     let text = |credential: &str, answer: &str| {
-        let text = format!("source: s\nintake: {{ webhook: {{ credential: {credential}{answer} }} }}\n");
+        let text =
+            format!("source: s\nintake: {{ webhook: {{ credential: {credential}{answer} }} }}\n");
         let docs = parse_file("s.yaml", &text).expect("reads");
-        Source::check(&docs[0]).map_err(|ps| ps.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "))
+        Source::check(&docs[0])
+            .map_err(|ps| ps.iter().map(|p| p.message.clone()).collect::<Vec<_>>().join("; "))
     };
     let basic = "{ basic: { user: pier, password: \"${secret('p')}\" } }";
     assert_eq!(webhook(&text(basic, ", answer: 200").expect("checks")).answer, 200);
-    let header = text("{ header: { name: X-Pier-Key, value: \"${secret('p')}\" } }", "").expect("checks");
-    assert!(matches!(webhook(&header).credential, Credential::Header { ref name, .. } if name == "x-pier-key"));
+    let header =
+        text("{ header: { name: X-Pier-Key, value: \"${secret('p')}\" } }", "").expect("checks");
+    assert!(matches!(webhook(&header).credential, Credential::Header { ref name,
+            .. } if name == "x-pier-key"));
     let wrong = [
         text(basic, ", answer: 204"),
         text("{ basic: { user: pier, password: plain } }", ""),

@@ -5,7 +5,8 @@ use serde_json::json;
 
 fn checked(text: &str) -> Result<Subscriber, Vec<String>> {
     let document = parse_file("board.yaml", text).expect("readable").remove(0);
-    Subscriber::check(&document).map_err(|problems| problems.iter().map(ToString::to_string).collect())
+    Subscriber::check(&document)
+        .map_err(|problems| problems.iter().map(ToString::to_string).collect())
 }
 
 const BOARD: &str = "
@@ -21,7 +22,8 @@ signed_with: ${secret('board-key')}
 
 fn event(kind: &str, runbook: &str, body: Value) -> Alert {
     let at = DateTime::from_timestamp(1_764_000_000, 125_000_000).expect("a time");
-    let new = json!({ "id": "job-7-1", "kind": kind, "severity": "minor", "state": "noted", "resource": "vm/quill-1",
+    let new = json!({ "id": "job-7-1", "kind": kind, "severity": "minor", "state": "noted",
+        "resource": "vm/quill-1",
         "time": at, "summary": "job 7 failed", "labels": { "runbook": runbook }, "body": body });
     let received = Received { source: "arvok", received: at, fallback_id: "none" };
     NewAlert::of(&new).expect("an alert").complete(received).expect("complete")
@@ -33,11 +35,21 @@ fn it_wants_what_it_listens_for_whatever_the_state() {
     let urgent = json!({ "job": { "urgency": "high" } });
     assert_eq!(board.wants(&event("job.failed", "grow-disk", urgent.clone())), Match::Yes);
     assert_eq!(board.wants(&event("decision.asked", "grow-disk", urgent.clone())), Match::Yes);
-    assert_eq!(board.wants(&event("job.started", "grow-disk", urgent.clone())), Match::No, "another kind");
+    assert_eq!(
+        board.wants(&event("job.started", "grow-disk", urgent.clone())),
+        Match::No,
+        "another kind"
+    );
     assert_eq!(board.wants(&event("job.failed", "start-vm", urgent)), Match::No, "another runbook");
-    assert_eq!(board.wants(&event("job.failed", "grow-disk", json!({}))), Match::No, "a field is missing");
-    let all = checked("subscriber: all\naddress: https://board.skerrow.example/in\nsigned_with: ${secret('k')}")
-        .expect("good");
+    assert_eq!(
+        board.wants(&event("job.failed", "grow-disk", json!({}))),
+        Match::No,
+        "a field is missing"
+    );
+    let all = checked(
+        "subscriber: all\naddress: https://board.skerrow.example/in\nsigned_with: ${secret('k')}",
+    )
+    .expect("good");
     assert_eq!(all.wants(&event("job.started", "x", json!({}))), Match::Yes);
 }
 
@@ -70,7 +82,10 @@ fn it_leaves_as_a_cloudevent() {
 
 #[test]
 fn an_address_holds_no_password() {
-    let wrong = checked("subscriber: a\naddress: https://pat:pw@board.skerrow.example/in\nsigned_with: ${secret('k')}");
+    let wrong = checked(
+        "subscriber: a\naddress: https://pat:pw@board.skerrow.example/in\nsigned_with: \
+        ${secret('k')}",
+    );
     assert!(wrong.expect_err("a diagnostic")[0].contains("holds a name or a password"));
 }
 

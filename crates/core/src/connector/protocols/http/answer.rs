@@ -13,7 +13,8 @@ use std::sync::Arc;
 pub struct Answer {
     /// The status code.
     pub status: u16,
-    /// Names in lower case; one that came several times has all its values, with commas between (RFC 9110, section 5.3).
+    /// Names in lower case; one that came several times has all its values, with commas between
+    /// (RFC 9110, section 5.3).
     pub headers: Map<String, Value>,
     /// JSON, or the text of a body that is none.
     pub body: Value,
@@ -27,16 +28,24 @@ impl Answer {
 
     /// What is known of any before it came.
     pub fn as_type() -> Type {
-        let fields = [("status", Type::Number), ("headers", Type::Map(Arc::new(Type::Text))), ("body", Type::Any)];
+        let fields = [
+            ("status", Type::Number),
+            ("headers", Type::Map(Arc::new(Type::Text))),
+            ("body", Type::Any),
+        ];
         Type::Record(Arc::new(fields.map(|(name, t)| (name.to_owned(), t)).into()))
     }
 
-    /// The failure that it stands for, if it does. A refusal is an answer of 300 and above and below 500;
-    /// after any other the request may have been done.
+    /// The failure that it stands for, if it does. A refusal is an answer of 300 and above and
+    /// below 500; after any other the request may have been done.
     pub(super) fn failure(&self, retry_on: &[u16], hiding: Hiding<'_>) -> Option<Failure> {
         (!(200..300).contains(&self.status)).then(|| Failure {
             message: format!("answered {}{}", self.status, hint(&self.body, hiding)),
-            end: if (300..500).contains(&self.status) { CallEnd::Refused } else { CallEnd::Unknown },
+            end: if (300..500).contains(&self.status) {
+                CallEnd::Refused
+            } else {
+                CallEnd::Unknown
+            },
             lasting: !retry_on.contains(&self.status),
             retry_after: self.header("retry-after").and_then(retry_after),
         })
@@ -53,16 +62,20 @@ impl Answer {
             parameters.split(';').any(|parameter| {
                 let (name, value) = parameter.split_once('=').unwrap_or((parameter, ""));
                 let mut values = value.trim().trim_matches('"').split_whitespace();
-                name.trim().eq_ignore_ascii_case("rel") && values.any(|v| v.eq_ignore_ascii_case(relation))
+                name.trim().eq_ignore_ascii_case("rel")
+                    && values.any(|v| v.eq_ignore_ascii_case(relation))
             })
         };
         let links = header.split('<').skip(1).filter_map(|link| link.split_once('>'));
-        links.into_iter().find(|(_, parameters)| is_it(parameters.trim_end_matches([',', ' ']))).map(|l| l.0.to_owned())
+        links
+            .into_iter()
+            .find(|(_, parameters)| is_it(parameters.trim_end_matches([',', ' '])))
+            .map(|l| l.0.to_owned())
     }
 }
 
-/// The seconds of `Retry-After` (RFC 9110, section 10.2.3); a date would need a clock. Nobody is made to wait longer than an
-/// hour.
+/// The seconds of `Retry-After` (RFC 9110, section 10.2.3); a date would need a clock. Nobody is
+/// made to wait longer than an hour.
 pub fn retry_after(text: &str) -> Option<Period> {
     text.trim().parse().ok().map(|seconds: u64| Period::from_secs(seconds.min(3600)))
 }

@@ -1,5 +1,5 @@
-//! One call over HTTP from its first request to its end: pages that follow, looks until it is done. Decides only; who
-//! performs it says what came back and how much time has passed.
+//! One call over HTTP from its first request to its end: pages that follow, looks until it is done.
+//! Decides only; who performs it says what came back and how much time has passed.
 
 use super::{Answer, Gathered, HttpCall, Look, Request, RequestError, follow};
 use crate::{
@@ -66,8 +66,22 @@ impl<'a> Scope<'a> for View<'a> {
 }
 
 impl<'o> Exchange<'o> {
-    pub(super) fn new(call: &'o HttpCall, gives: GivenValues<'o>, give: Value, asked: Request) -> Self {
-        Self { call, gives, give, asked, first: None, pages: Gathered::default(), seen: None, hiding: Hiding::NOTHING }
+    pub(super) fn new(
+        call: &'o HttpCall,
+        gives: GivenValues<'o>,
+        give: Value,
+        asked: Request,
+    ) -> Self {
+        Self {
+            call,
+            gives,
+            give,
+            asked,
+            first: None,
+            pages: Gathered::default(),
+            seen: None,
+            hiding: Hiding::NOTHING,
+        }
     }
 
     /// What its failures say of answers is hidden by this; its outputs are not touched.
@@ -121,7 +135,8 @@ impl<'o> Exchange<'o> {
 
     /// What follows a request of which no answer came.
     pub fn broke(&mut self, failure: Failure, passed: Period) -> Next {
-        // A look that fails changes nothing, and the next may not fail; one that can never be sent is the last.
+        // A look that fails changes nothing, and the next may not fail; one that can never be sent
+        // is the last.
         if self.first.is_some() && self.call.until.is_some() {
             if failure.lasting && failure.end == CallEnd::NotSent {
                 let message = format!("it was begun, and cannot be looked at: {}", failure.message);
@@ -173,7 +188,10 @@ impl<'o> Exchange<'o> {
     fn later(&mut self, passed: Period) -> Next {
         let Some(until) = &self.call.until else { return self.look_again() };
         if passed.millis() + until.every.millis() > until.within.millis() {
-            let seen = self.seen.as_ref().map_or_else(String::new, |seen| format!(", and the last look: {seen}"));
+            let seen = self
+                .seen
+                .as_ref()
+                .map_or_else(String::new, |seen| format!(", and the last look: {seen}"));
             let message = format!("it was begun, but was not done within {}{seen}", until.within);
             return Next::Failed(Failure::lasting(CallEnd::Unknown, message));
         }
@@ -182,7 +200,10 @@ impl<'o> Exchange<'o> {
 
     fn look_again(&mut self) -> Next {
         let wrong = |why: String| {
-            Next::Failed(Failure::lasting(CallEnd::Unknown, format!("it was begun, and cannot be looked at: {why}")))
+            Next::Failed(Failure::lasting(
+                CallEnd::Unknown,
+                format!("it was begun, and cannot be looked at: {why}"),
+            ))
         };
         let Some(until) = &self.call.until else { return wrong("nothing says how".into()) };
         let view = View {
@@ -222,7 +243,9 @@ impl<'o> Exchange<'o> {
         let output = match (self.gives.output, &list) {
             (None, None) => Ok(answer.body.clone()),
             (None, Some(list)) => Ok(list.clone()),
-            (Some(expr), _) => expr.eval(&view).map(|value| crate::text::clean_json(value.to_json())),
+            (Some(expr), _) => {
+                expr.eval(&view).map(|value| crate::text::clean_json(value.to_json()))
+            }
         };
         match self.gives.fits(output, answer.status, self.hiding) {
             Ok(output) => Next::Output(output),
@@ -243,7 +266,8 @@ impl HttpCall {
         key: Option<&str>,
         callback: Option<&CallbackAt>,
     ) -> Result<Exchange<'o>, RequestError> {
-        let (address, key_of_it) = callback.map(|at| (Value::from(&*at.address), Value::from(&*at.key))).unzip();
+        let (address, key_of_it) =
+            callback.map(|at| (Value::from(&*at.address), Value::from(&*at.key))).unzip();
         let view = View {
             give: &give,
             callback: address.as_ref(),
@@ -252,7 +276,8 @@ impl HttpCall {
             response: None,
             list: None,
         };
-        let mut request = self.request.request(&view, key.map(|key| (self.key_header.as_str(), key)))?;
+        let mut request =
+            self.request.request(&view, key.map(|key| (self.key_header.as_str(), key)))?;
         if let Some(pages) = &self.pages {
             pages.first(&mut request);
         }

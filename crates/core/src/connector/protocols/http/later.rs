@@ -1,4 +1,5 @@
-//! Operations whose answer is only a beginning: they are looked at until they are done, or they call back.
+//! Operations whose answer is only a beginning: they are looked at until they are done, or they
+//! call back.
 
 use super::{Plan, RequestDoc};
 use crate::{
@@ -22,7 +23,8 @@ pub struct UntilDoc {
     /// The request by which it is looked at, a GET. It knows `give` and `first`, the first answer.
     #[serde(default)]
     pub look: Option<RequestDoc>,
-    /// Instead: an expression over `first`, the address at which it is looked at, such as `first.headers.location`.
+    /// Instead: an expression over `first`, the address at which it is looked at, such as
+    /// `first.headers.location`.
     #[serde(default)]
     pub follow: Option<String>,
     /// A condition over `response`, what the look gave: whether it is done.
@@ -40,8 +42,8 @@ pub struct UntilDoc {
     pub within: Period,
 }
 
-/// How to hear from an operation that calls back: its request hands over `${callback}`, an address at which we wait once
-/// for a POST.
+/// How to hear from an operation that calls back: its request hands over `${callback}`, an address
+/// at which we wait once for a POST.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CallbackDoc {
@@ -56,8 +58,8 @@ pub struct CallbackDoc {
     /// An expression over `called`: the output. Left out: the body.
     #[serde(default)]
     pub output: Option<String>,
-    /// How the other side signs what it sends, with `${callback_key}`, which its request hands over and which is good for that
-    /// alone. Left out: whoever knows the address is believed.
+    /// How the other side signs what it sends, with `${callback_key}`, which its request hands over
+    /// and which is good for that alone. Left out: whoever knows the address is believed.
     #[serde(default)]
     pub signed: Option<Signed>,
 }
@@ -66,10 +68,11 @@ pub struct CallbackDoc {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Signed {
-    /// As Standard Webhooks says: `webhook-id`, `webhook-timestamp` and `webhook-signature`; the key begins with `whsec_`.
+    /// As Standard Webhooks says: `webhook-id`, `webhook-timestamp` and `webhook-signature`; the
+    /// key begins with `whsec_`.
     StandardWebhooks,
-    /// An HMAC of the body with SHA-256 (RFC 2104), in hexadecimal or base64, in the header of this name; `sha256=` may stand
-    /// before it.
+    /// An HMAC of the body with SHA-256 (RFC 2104), in hexadecimal or base64, in the header of this
+    /// name; `sha256=` may stand before it.
     #[serde(rename = "hmac_sha256")]
     HmacSha256(String),
 }
@@ -132,7 +135,11 @@ impl LaterVerdict {
     }
 
     /// Why it failed, if it did.
-    pub(super) fn failure<'a>(&'a self, scope: &'a dyn Scope<'a>, hiding: Hiding<'_>) -> Option<String> {
+    pub(super) fn failure<'a>(
+        &'a self,
+        scope: &'a dyn Scope<'a>,
+        hiding: Hiding<'_>,
+    ) -> Option<String> {
         let failed = self.failed.as_ref()?.holds(scope).unwrap_or(false);
         failed.then(|| match self.because.as_ref().map(|because| because.eval(scope)) {
             Some(Ok(because)) => hiding.cut(&because.text(), 200),
@@ -158,7 +165,9 @@ impl DoneWhen {
                 }
                 Some(Look::Request(plan))
             }
-            (None, Some(follow)) => check.expr(&format!("{at}/follow"), &follow, before).map(Look::Follow),
+            (None, Some(follow)) => {
+                check.expr(&format!("{at}/follow"), &follow, before).map(Look::Follow)
+            }
             _ => {
                 check.fail(at, "is looked at by `look` or by `follow`");
                 None
@@ -204,13 +213,17 @@ impl Callback {
         if let Some(Signed::HmacSha256(header)) = &doc.signed {
             let token = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
             if header.is_empty() || !header.chars().all(token) {
-                check.fail(&format!("{at}/signed/hmac_sha256"), "is the name of a header, such as x-signature");
+                check.fail(
+                    &format!("{at}/signed/hmac_sha256"),
+                    "is the name of a header, such as x-signature",
+                );
             }
         }
         Some(Self { within: doc.within, signed: doc.signed, verdict: verdict?, output: output? })
     }
 
-    /// What a call back gives, or why the operation failed; `called` has the `headers` and the `body` of the request.
+    /// What a call back gives, or why the operation failed; `called` has the `headers` and the
+    /// `body` of the request.
     ///
     /// # Errors
     /// That it failed, or an output that cannot be made of it.
@@ -222,8 +235,9 @@ impl Callback {
         match &self.output {
             None => Ok(called.get("body").cloned().unwrap_or(Value::Null)),
             Some(expr) => {
-                let value =
-                    expr.eval(&scope).map_err(|e| format!("it called back, but no output can be made of that: {e}"));
+                let value = expr
+                    .eval(&scope)
+                    .map_err(|e| format!("it called back, but no output can be made of that: {e}"));
                 value.map(|value| crate::text::clean_json(value.to_json()))
             }
         }

@@ -1,5 +1,5 @@
-//! HTTP: requests with filled-in parts, what their answers mean, and what follows one: [`pages`], looks and calls back
-//! ([`later`]), all of it decided by an [`Exchange`].
+//! HTTP: requests with filled-in parts, what their answers mean, and what follows one: [`pages`],
+//! looks and calls back ([`later`]), all of it decided by an [`Exchange`].
 
 mod answer;
 mod exchange;
@@ -66,7 +66,8 @@ pub struct HttpCall {
 }
 
 impl HttpCall {
-    /// Checks a call; what is given has the type `give`. With it comes what `output` may use, and the types of that.
+    /// Checks a call; what is given has the type `give`. With it comes what `output` may use, and
+    /// the types of that.
     pub(in crate::connector) fn check(
         check: &mut Checker<'_>,
         at: &str,
@@ -74,18 +75,26 @@ impl HttpCall {
         doc: HttpDoc,
         give: &Type,
     ) -> (Option<Self>, Vec<(&'static str, Type)>) {
-        let given = [("give", give.clone()), ("callback", Type::Text), ("callback_key", Type::Text)];
-        let answered = [given[0].clone(), ("first", Answer::as_type()), ("response", Answer::as_type())];
+        let given =
+            [("give", give.clone()), ("callback", Type::Text), ("callback_key", Type::Text)];
+        let answered =
+            [given[0].clone(), ("first", Answer::as_type()), ("response", Answer::as_type())];
         let names = |roots, types| Names { roots, functions: &[], types };
         let signed = doc.callback.as_ref().is_some_and(|callback| callback.signed.is_some());
-        let hands_over = serde_json::to_string(&request).is_ok_and(|text| text.contains("callback_key"));
+        let hands_over =
+            serde_json::to_string(&request).is_ok_and(|text| text.contains("callback_key"));
         let sent: &[&str] = match &doc.callback {
             Some(_) if signed => &["give", "callback", "callback_key"],
             Some(_) => &["give", "callback"],
             None => &["give"],
         };
         let request = Plan::check(check, &format!("{at}/request"), request, names(sent, &given));
-        if [doc.pages.is_some(), doc.until.is_some(), doc.callback.is_some()].iter().filter(|is| **is).count() > 1 {
+        if [doc.pages.is_some(), doc.until.is_some(), doc.callback.is_some()]
+            .iter()
+            .filter(|is| **is)
+            .count()
+            > 1
+        {
             check.fail(at, "an operation has one of `pages`, `until` and `callback`");
         }
         let mut roots = vec![("give", give.clone()), ("response", Answer::as_type())];
@@ -93,7 +102,13 @@ impl HttpCall {
             None => Some(None),
             Some(pages) => {
                 roots.push(("list", Type::List(Arc::new(Type::Any))));
-                Pages::check(check, &format!("{at}/pages"), pages, names(&["give", "response"], &answered)).map(Some)
+                Pages::check(
+                    check,
+                    &format!("{at}/pages"),
+                    pages,
+                    names(&["give", "response"], &answered),
+                )
+                .map(Some)
             }
         };
         let until = match doc.until {
@@ -110,16 +125,26 @@ impl HttpCall {
             Some(callback) => Callback::check(check, &format!("{at}/callback"), callback).map(Some),
         };
         if signed && !hands_over {
-            let wrong = "the request hands over no `${callback_key}`, without which nothing can be signed";
+            let wrong =
+                "the request hands over no `${callback_key}`, without which nothing can be signed";
             check.fail(&format!("{at}/callback/signed"), wrong);
         }
-        if pages.as_ref().is_some_and(Option::is_some) && request.as_ref().is_some_and(|r| !r.is_safe()) {
+        if pages.as_ref().is_some_and(Option::is_some)
+            && request.as_ref().is_some_and(|r| !r.is_safe())
+        {
             check.fail(&format!("{at}/pages"), "pages are those of a GET");
         }
         let key_header = doc.key_header.unwrap_or_else(|| "Idempotency-Key".into());
         let retry_on = doc.retry_on.unwrap_or_else(|| RETRY_ON.to_vec());
         let made = || {
-            Some(Self { request: request?, pages: pages?, until: until?, callback: callback?, key_header, retry_on })
+            Some(Self {
+                request: request?,
+                pages: pages?,
+                until: until?,
+                callback: callback?,
+                key_header,
+                retry_on,
+            })
         };
         (made(), roots)
     }
@@ -136,8 +161,11 @@ impl HttpCall {
 
     /// What follows its first answer: the key that says so.
     pub fn follows(&self) -> Option<&'static str> {
-        let keys =
-            [("pages", self.pages.is_some()), ("until", self.until.is_some()), ("callback", self.callback.is_some())];
+        let keys = [
+            ("pages", self.pages.is_some()),
+            ("until", self.until.is_some()),
+            ("callback", self.callback.is_some()),
+        ];
         keys.into_iter().find(|(_, is)| *is).map(|(key, _)| key)
     }
 

@@ -21,8 +21,8 @@ const MOST: u32 = 1_000;
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PagesDoc {
-    /// An expression over `response`: the list that one page gives. Together they are `list` in `output`, and the output
-    /// where there is none.
+    /// An expression over `response`: the list that one page gives. Together they are `list` in
+    /// `output`, and the output where there is none.
     pub list: String,
     /// Where the next page is.
     pub next: NextDoc,
@@ -35,19 +35,22 @@ pub struct PagesDoc {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NextDoc {
-    /// An expression over `response`: what is asked for next. Missing, null or empty: that was the last page.
+    /// An expression over `response`: what is asked for next. Missing, null or empty: that was the
+    /// last page.
     #[serde(default)]
     pub cursor: Option<String>,
     /// The query parameter that carries the cursor.
     #[serde(default)]
     pub query: Option<String>,
-    /// An expression over `response`: the address of the next page. Missing, null or empty: that was the last page.
+    /// An expression over `response`: the address of the next page. Missing, null or empty: that
+    /// was the last page.
     #[serde(default)]
     pub follow: Option<String>,
     /// The relation of the `Link` header (RFC 8288) that leads to the next page, usually `next`.
     #[serde(default)]
     pub link: Option<String>,
-    /// The query parameter that carries the number of a page. A page with an empty list was the last.
+    /// The query parameter that carries the number of a page. A page with an empty list was the
+    /// last.
     #[serde(default)]
     pub number: Option<String>,
     /// The number of the first page. Left out: 1.
@@ -76,7 +79,12 @@ enum Next {
 
 impl Pages {
     /// Checks what may use `names`.
-    pub(super) fn check(check: &mut Checker<'_>, at: &str, doc: PagesDoc, names: Names<'_>) -> Option<Self> {
+    pub(super) fn check(
+        check: &mut Checker<'_>,
+        at: &str,
+        doc: PagesDoc,
+        names: Names<'_>,
+    ) -> Option<Self> {
         let list = check.expr(&format!("{at}/list"), &doc.list, names);
         let most = doc.at_most.unwrap_or(USUAL);
         if !(1..=MOST).contains(&most) {
@@ -101,19 +109,27 @@ fn next(check: &mut Checker<'_>, at: &str, doc: NextDoc, names: Names<'_>) -> Op
         return None;
     }
     if cursor.is_none() && query.is_some() {
-        check.fail(at, "`query` belongs to `cursor`; the parameter of a number is the value of `number`");
+        check.fail(
+            at,
+            "`query` belongs to `cursor`; the parameter of a number is the value of `number`",
+        );
         return None;
     }
     match (cursor, follow, link, number) {
         (Some(cursor), None, None, None) => {
             let expr = check.expr(&format!("{at}/cursor"), &cursor, names);
             let Some(query) = query else {
-                check.fail(at, "the key `query` is missing here: which parameter carries the cursor?");
+                check.fail(
+                    at,
+                    "the key `query` is missing here: which parameter carries the cursor?",
+                );
                 return None;
             };
             expr.map(|expr| Next::Cursor { expr, query })
         }
-        (None, Some(follow), None, None) => check.expr(&format!("{at}/follow"), &follow, names).map(Next::Follow),
+        (None, Some(follow), None, None) => {
+            check.expr(&format!("{at}/follow"), &follow, names).map(Next::Follow)
+        }
         (None, None, Some(link), None) => Some(Next::Link(link)),
         (None, None, None, Some(query)) => {
             let more = match more {
@@ -142,7 +158,8 @@ impl Gathered {
     /// Takes in a page that `asked` brought; the request for the next one, if there is one.
     ///
     /// # Errors
-    /// A page without a list, more pages or a longer list than there may be, pages that lead back to each other.
+    /// A page without a list, more pages or a longer list than there may be, pages that lead back
+    /// to each other.
     pub(super) fn take<'a>(
         &mut self,
         pages: &'a Pages,
@@ -153,7 +170,8 @@ impl Gathered {
     ) -> Result<Option<Request>, Failure> {
         self.pages += 1;
         self.asked.insert(asked.target.clone());
-        let useless = |why: String| Failure::lasting(CallEnd::Done, format!("page {}: {why}", self.pages));
+        let useless =
+            |why: String| Failure::lasting(CallEnd::Done, format!("page {}: {why}", self.pages));
         let items = match pages.list.eval(scope).map(|list| list.to_json()) {
             Ok(Value::Array(items)) => items,
             Ok(_) => return Err(useless(format!("`{}` is not a list", pages.list.text()))),
@@ -161,18 +179,27 @@ impl Gathered {
         };
         self.size += items.iter().map(|item| item.to_string().len() + 1).sum::<usize>();
         if self.size > room {
-            return Err(useless(format!("all pages so far have {} bytes; {room} are allowed", self.size)));
+            return Err(useless(format!(
+                "all pages so far have {} bytes; {room} are allowed",
+                self.size
+            )));
         }
         let empty = items.is_empty();
         self.list.extend(items);
-        let next = self.next(pages, asked, answer, scope, empty).map_err(|e| useless(e.to_string()))?;
+        let next =
+            self.next(pages, asked, answer, scope, empty).map_err(|e| useless(e.to_string()))?;
         let Some(next) = next else { return Ok(None) };
         if self.pages >= pages.at_most {
             let most = pages.at_most;
-            return Err(useless(format!("there are more; `at_most` allows {most}, and a shorter list would be wrong")));
+            return Err(useless(format!(
+                "there are more; `at_most` allows {most}, and a shorter list would be wrong"
+            )));
         }
         if self.asked.contains(&next.target) {
-            return Err(useless(format!("the next page is {}, which was there before", next.target)));
+            return Err(useless(format!(
+                "the next page is {}, which was there before",
+                next.target
+            )));
         }
         Ok(Some(next))
     }
@@ -189,7 +216,9 @@ impl Gathered {
             Some(Request { target: with_parameter(&asked.target, query, value), ..asked.clone() })
         };
         Ok(match &pages.next {
-            Next::Cursor { expr, query } => told(expr, scope)?.and_then(|cursor| with(query, &cursor)),
+            Next::Cursor { expr, query } => {
+                told(expr, scope)?.and_then(|cursor| with(query, &cursor))
+            }
             Next::Follow(expr) => told(expr, scope)?.map(follow),
             Next::Link(relation) => answer.link(relation).map(follow),
             Next::Number { query, first, more } => {
@@ -217,7 +246,13 @@ fn told<'a>(expr: &'a Expr, scope: &'a dyn Scope<'a>) -> Result<Option<String>, 
 
 /// The request for an address that an answer gave.
 pub(super) fn follow(address: String) -> Request {
-    Request { method: Method::Get.as_str(), target: address, follows: true, headers: Vec::new(), body: None }
+    Request {
+        method: Method::Get.as_str(),
+        target: address,
+        follows: true,
+        headers: Vec::new(),
+        body: None,
+    }
 }
 
 /// A target with a parameter, which replaces the one of that name.
@@ -225,6 +260,7 @@ fn with_parameter(target: &str, name: &str, value: &str) -> String {
     let (path, query) = target.split_once('?').unwrap_or((target, ""));
     let own = format!("{}=", percent(name));
     let others = query.split('&').filter(|pair| !pair.is_empty() && !pair.starts_with(&own));
-    let all: Vec<String> = others.map(str::to_owned).chain([format!("{own}{}", percent(value))]).collect();
+    let all: Vec<String> =
+        others.map(str::to_owned).chain([format!("{own}{}", percent(value))]).collect();
     format!("{path}?{}", all.join("&"))
 }

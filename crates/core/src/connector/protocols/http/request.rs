@@ -12,8 +12,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// An HTTP request with `${give...}` in its parts. A parameter, a header, a field of a form or a key of a body that is one
-/// `${give...}` and nothing else is left out where that is not given; a list makes a parameter or a field several times.
+/// An HTTP request with `${give...}` in its parts. A parameter, a header, a field of a form or a
+/// key of a body that is one `${give...}` and nothing else is left out where that is not given; a
+/// list makes a parameter or a field several times.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RequestDoc {
@@ -82,8 +83,8 @@ pub struct Request {
     pub method: &'static str,
     /// Percent-encoded path, with the query, below the base address.
     pub target: String,
-    /// The target is an address that an answer gave, whole or relative to the base (RFC 3986, section 5). It may not
-    /// lead to another origin.
+    /// The target is an address that an answer gave, whole or relative to the base (RFC 3986,
+    /// section 5). It may not lead to another origin.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub follows: bool,
     /// Headers.
@@ -148,7 +149,12 @@ pub enum RequestError {
 
 impl Plan {
     /// Checks a request, whose parts may use `names`.
-    pub(super) fn check(check: &mut Checker<'_>, at: &str, doc: RequestDoc, names: Names<'_>) -> Option<Self> {
+    pub(super) fn check(
+        check: &mut Checker<'_>,
+        at: &str,
+        doc: RequestDoc,
+        names: Names<'_>,
+    ) -> Option<Self> {
         let path_at = format!("{at}/path");
         let line = format!("{} {}", doc.method.as_str(), doc.path);
         if !doc.path.starts_with('/') {
@@ -156,28 +162,39 @@ impl Plan {
             return None;
         }
         let path = check.template(&path_at, &Value::String(doc.path), names);
-        let mut named = |key: &str, map: BTreeMap<String, String>| -> Option<Vec<(String, Template)>> {
-            map.into_iter()
-                .map(|(k, v)| {
-                    let made = check.template(&format!("{at}/{key}/{k}"), &Value::String(v), names)?;
-                    Some((k, made))
-                })
-                .collect()
-        };
+        let mut named =
+            |key: &str, map: BTreeMap<String, String>| -> Option<Vec<(String, Template)>> {
+                map.into_iter()
+                    .map(|(k, v)| {
+                        let made =
+                            check.template(&format!("{at}/{key}/{k}"), &Value::String(v), names)?;
+                        Some((k, made))
+                    })
+                    .collect()
+            };
         let (query, headers) = (named("query", doc.query), named("headers", doc.headers));
         let body = match (doc.body, doc.form, doc.text) {
             (None, None, None) => Some(PlannedBody::None),
-            (Some(body), None, None) => check.template(&format!("{at}/body"), &body, names).map(PlannedBody::Json),
-            (None, Some(fields), None) => named("form", fields).map(PlannedBody::Form),
-            (None, None, Some(text)) => {
-                check.template(&format!("{at}/text"), &Value::String(text), names).map(PlannedBody::Text)
+            (Some(body), None, None) => {
+                check.template(&format!("{at}/body"), &body, names).map(PlannedBody::Json)
             }
+            (None, Some(fields), None) => named("form", fields).map(PlannedBody::Form),
+            (None, None, Some(text)) => check
+                .template(&format!("{at}/text"), &Value::String(text), names)
+                .map(PlannedBody::Text),
             _ => {
                 check.fail(at, "a request has one of `body`, `form` and `text`");
                 None
             }
         };
-        Some(Self { line, method: doc.method, path: path?, query: query?, headers: headers?, body: body? })
+        Some(Self {
+            line,
+            method: doc.method,
+            path: path?,
+            query: query?,
+            headers: headers?,
+            body: body?,
+        })
     }
 
     /// Whether the method itself says that repeating is harmless.
@@ -185,7 +202,8 @@ impl Plan {
         matches!(self.method, Method::Get)
     }
 
-    /// The request; with a key, and the header that carries it, if the call may be repeated with the same one.
+    /// The request; with a key, and the header that carries it, if the call may be repeated with
+    /// the same one.
     ///
     /// # Errors
     /// What cannot be filled in, or would lead to another path.
@@ -215,21 +233,26 @@ impl Plan {
                 let text = encoded(&pairs(fields, scope)?);
                 Some(Body::Text { kind: "application/x-www-form-urlencoded", text })
             }
-            PlannedBody::Text(body) => {
-                body.fill_given(scope)?.map(|v| Body::Text { kind: "text/plain; charset=utf-8", text: text(v) })
-            }
+            PlannedBody::Text(body) => body
+                .fill_given(scope)?
+                .map(|v| Body::Text { kind: "text/plain; charset=utf-8", text: text(v) }),
         };
         Ok(Request { method: self.method.as_str(), target, follows: false, headers, body })
     }
 }
 
 /// Names with what is given for them; what is not given is left out, a list comes one by one.
-fn pairs<'a>(fields: &'a [(String, Template)], scope: &'a dyn Scope<'a>) -> Result<Vec<(&'a str, String)>, ExprError> {
+fn pairs<'a>(
+    fields: &'a [(String, Template)],
+    scope: &'a dyn Scope<'a>,
+) -> Result<Vec<(&'a str, String)>, ExprError> {
     let mut all = Vec::new();
     for (name, value) in fields {
         match value.fill_given(scope)? {
             None | Some(Value::Null) => {}
-            Some(Value::Array(items)) => all.extend(items.into_iter().map(|item| (name.as_str(), text(item)))),
+            Some(Value::Array(items)) => {
+                all.extend(items.into_iter().map(|item| (name.as_str(), text(item))))
+            }
             Some(one) => all.push((name.as_str(), text(one))),
         }
     }
@@ -245,6 +268,7 @@ fn text(value: Value) -> String {
 
 /// As in a query or a form.
 pub(super) fn encoded(pairs: &[(&str, String)]) -> String {
-    let pairs: Vec<_> = pairs.iter().map(|(name, value)| format!("{}={}", percent(name), percent(value))).collect();
+    let pairs: Vec<_> =
+        pairs.iter().map(|(name, value)| format!("{}={}", percent(name), percent(value))).collect();
     pairs.join("&")
 }
