@@ -50,7 +50,7 @@ runbook: grow-disk
 inputs: { vm: { type: strng } }
 target: ${input.vm}
 steps:
-  - { id: Visitor, call: vm.inspect, via: yard }
+  - { id: Look, call: vm.inspect, via: yard }
   - { id: a, call: vm.inspect }
   - { id: a, require: 'true' }
   - { id: b }
@@ -65,8 +65,8 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:4:11: `input` is not known here; did you mean `inputs`?
         4 | target: ${input.vm}
           |           ^^^^
-    grow.yaml:6:11: `Visitor` is not the name of a step; use lower case letters, digits and _, at most 40, a letter first
-        6 |   - { id: Visitor, call: vm.inspect, via: yard }
+    grow.yaml:6:11: `Look` is not the name of a step; use lower case letters, digits and _, at most 40, a letter first
+        6 |   - { id: Look, call: vm.inspect, via: yard }
           |           ^^^^
     grow.yaml:7:5: the key `via` is missing here: through which connection is it called?
         7 |   - { id: a, call: vm.inspect }
