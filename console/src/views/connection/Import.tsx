@@ -130,8 +130,8 @@ export function Component() {
             </details>
           )}
           {made && (
-            // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
             <pre
+              // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
               tabIndex={0}
               className="max-h-[70vh] overflow-auto whitespace-pre-wrap break-words"
             >
