@@ -12,6 +12,7 @@ use arvok_store::{
         self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Command, Record, Search, Share,
         Then, renew,
     },
+    nodes,
 };
 use sea_orm::TransactionTrait;
 use serde_json::{Value, json};
@@ -1124,5 +1125,32 @@ fn what_helped_is_counted_however_many_end_in_one_statement() {
             one(db, "SELECT count(*) AS x FROM job_change WHERE word = 'succeeded'").await,
             4
         );
+    });
+}
+
+#[test]
+fn a_node_knows_which_of_those_that_are_alive_it_is() {
+    let published = any();
+    block(async {
+        let db = &published.db;
+        assert_eq!(
+            nodes::share(db, "b").await.expect("asks"),
+            Share::default(),
+            "it has not beaten"
+        );
+        let node = |name: &str, seen: &str| {
+            format!(
+                "INSERT INTO node (name, host, address, build, since, seen, generation, clock_offset,
+                    intake_bytes, oldest_seconds, commit_seconds)
+                VALUES ('{name}', 'h', '{name}', '1', now(), now() - interval '{seen}', 0, 0, 0, 0, 0)"
+            )
+        };
+        for (name, seen) in [("a", "1 second"), ("b", "0 seconds"), ("c", "20 seconds")] {
+            run(db, &node(name, seen)).await;
+        }
+        let share = async |name: &str| nodes::share(db, name).await.expect("asks");
+        assert_eq!(share("a").await, Share { rank: 0, of: 2 });
+        assert_eq!(share("b").await, Share { rank: 1, of: 2 });
+        assert_eq!(share("c").await, Share { rank: 2, of: 3 }, "whoever asks is alive");
     });
 }
