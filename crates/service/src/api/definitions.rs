@@ -130,7 +130,7 @@ pub(super) async fn one(
         .map(|(source, _)| source)
         .filter(|_| kind == Kind::Source);
     let listeners = match source.filter(|source| source.intake.http().is_none()) {
-        Some(_) => nodes::listeners(&node.db, &name).await?,
+        Some(_) => node.listeners.as_they_stand(nodes::listeners(&node.db, &name).await?, &name),
         None => Vec::new(),
     };
     let read_by_default = source.and_then(Source::default_read);

@@ -5,7 +5,7 @@ use arvok_api::{ListenerItem, ListenerState, Transport};
 use std::{
     io,
     net::SocketAddr,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError},
     time::Duration,
 };
 use tokio::sync::{Notify, watch};
@@ -17,6 +17,8 @@ const PATIENCE: Duration = Duration::from_secs(1);
 #[derive(Debug)]
 pub(crate) struct Listeners {
     all: Mutex<Vec<Arc<Mutex<ListenerItem>>>>,
+    /// What this node calls itself when it tells of them.
+    node: OnceLock<String>,
     /// One of them stands otherwise than before.
     pub changed: Notify,
     /// The generation of what is published that is listened for.
@@ -25,7 +27,12 @@ pub(crate) struct Listeners {
 
 impl Listeners {
     pub fn new() -> Self {
-        Self { all: Mutex::default(), changed: Notify::new(), settled: watch::Sender::new(0) }
+        Self {
+            all: Mutex::default(),
+            node: OnceLock::new(),
+            changed: Notify::new(),
+            settled: watch::Sender::new(0),
+        }
     }
 
     fn all(&self) -> MutexGuard<'_, Vec<Arc<Mutex<ListenerItem>>>> {
@@ -59,10 +66,19 @@ impl Listeners {
 
     /// How they stand, as a node of this name tells it of itself.
     pub fn items(&self, node: &str) -> Vec<ListenerItem> {
+        let _ = self.node.set(node.to_owned());
         self.all()
             .iter()
             .map(|one| ListenerItem { node: node.to_owned(), ..held(one).clone() })
             .collect()
+    }
+
+    /// The listeners of a source as the nodes told of them last, those of this node as they stand.
+    pub fn as_they_stand(&self, told: Vec<ListenerItem>, source: &str) -> Vec<ListenerItem> {
+        let Some(node) = self.node.get() else { return told };
+        let own = self.items(node).into_iter().filter(|item| item.source == source);
+        let others = told.into_iter().filter(|item| item.node != *node);
+        own.chain(others).collect()
     }
 
     /// What is published in a generation is listened for, or fails to be.
