@@ -6,9 +6,7 @@ use crate::{
     audit::{self, By},
     entity::{proposal, tally},
     jobs::new,
-    jobs::new::Beginning,
-    jobs::new::NewJob,
-    jobs::new::Origin,
+    jobs::new::{Beginning, NewJob, Origin},
     sql::Script,
     stored::Stored,
 };

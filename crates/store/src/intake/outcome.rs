@@ -5,7 +5,9 @@ use super::{
     undecided::{Fresh, Undecided},
 };
 use crate::{
-    StoreError, days, jobs::new, jobs::new::Beginning, jobs::new::NewJob, jobs::new::Origin,
+    StoreError, days,
+    jobs::new,
+    jobs::new::{Beginning, NewJob, Origin},
     sql::Script,
 };
 use arvok_api::ProposalState;

@@ -11,7 +11,10 @@ use super::{
     record::{ClaimedRecord, Holds, Record, write},
 };
 use crate::{StoreError, sql, stored::Stored};
-use arvok_core::{AlarmId, AlertId, JobId, job::JobState, job::Progress};
+use arvok_core::{
+    AlarmId, AlertId, JobId,
+    job::{JobState, Progress},
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait,
@@ -143,7 +146,8 @@ pub fn claiming() -> String {
 pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claimed, StoreError> {
     let Search { node, at_once, several, .. } = search;
     let tx = db.begin().await?;
-    let (mut found, all) = find(&tx, search).await?;
+    let mut found = find(&tx, search).await?;
+    let all = found.len();
     let fresh = found.first().is_some_and(ClaimedRow::is_fresh);
     found.retain(|row| row.is_fresh() == fresh);
     // What nobody has begun is looked for last.
@@ -182,11 +186,8 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
     Ok(Claimed { more: more || found.is_empty(), jobs: claimed(found)?, unbegun: false })
 }
 
-/// What is due, and how many rows that were.
-async fn find(
-    tx: &DatabaseTransaction,
-    search: Search<'_>,
-) -> Result<(Vec<ClaimedRow>, usize), StoreError> {
+/// What is due.
+async fn find(tx: &DatabaseTransaction, search: Search<'_>) -> Result<Vec<ClaimedRow>, StoreError> {
     let alive: Vec<i64> = search.alive.iter().map(|c| c.0).collect();
     let deciding: Vec<i64> = search.deciding.iter().map(|job| job.0).collect();
     let (runbooks, most): (Vec<String>, Vec<i32>) = search.at_once.iter().cloned().unzip();
@@ -200,9 +201,7 @@ async fn find(
         several.into(),
         unbegun.into(),
     ];
-    let found = sql::typed::<ClaimedRow>(tx, &claiming(), values).await?;
-    let all = found.len();
-    Ok((found, all))
+    sql::typed(tx, &claiming(), values).await
 }
 
 /// Jobs of the node's own share first; those of others follow, so that none waits for a node that
@@ -248,13 +247,16 @@ impl ClaimedRow {
     }
 }
 
-/// Writes claims to the rows of their jobs; those that nobody had begun must still be queued.
+/// Writes claims to the rows of their jobs. Those that nobody had begun must still be queued, nothing
+/// may be halted, and no one may hold what they are steps of, as `jobs_recorded` has it.
 const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim,
     claims = claims + 1, wake_at = NULL,
         lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
         lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
     FROM unnest($1::bigint[], $2::bigint[]) AS c (id, claim)
-    WHERE job.id = c.id AND (job.state = 'queued' OR NOT $5) RETURNING job.id";
+    WHERE job.id = c.id AND (NOT $5 OR job.state = 'queued' AND NOT EXISTS (SELECT 1 FROM halt)
+        AND NOT EXISTS (SELECT 1 FROM job p WHERE p.id = job.parent AND p.state = 'paused'))
+    RETURNING job.id";
 
 #[derive(FromQueryResult)]
 struct Id {

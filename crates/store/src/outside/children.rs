@@ -3,12 +3,7 @@
 use crate::{
     StoreError,
     jobs::new,
-    jobs::new::Beginning,
-    jobs::new::INHERITED,
-    jobs::new::Inherited,
-    jobs::new::NewJob,
-    jobs::new::Origin,
-    jobs::new::Step,
+    jobs::new::{Beginning, INHERITED, Inherited, NewJob, Origin, Step},
     jobs::{self, Command},
     sql,
     stored::Stored,

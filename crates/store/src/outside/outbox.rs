@@ -6,7 +6,7 @@
 //! is read by all.
 
 use crate::{StoreError, sql, stored::Stored};
-use arvok_core::{job::JobEffect, job::JobState};
+use arvok_core::job::{JobEffect, JobState};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use serde_json::{Map, Value, json};

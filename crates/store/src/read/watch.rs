@@ -10,7 +10,7 @@ use crate::{
 use arvok_api::{
     AlarmItem, BrokenRule, JobItem, Narrowing, NeedsYou, ProposalFilter, ProposalItem,
 };
-use arvok_core::{job::JobEffect, job::JobState};
+use arvok_core::job::{JobEffect, JobState};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use sea_orm::{
     ColumnTrait, Condition, DatabaseConnection, EntityTrait, FromQueryResult, Order,
