@@ -247,8 +247,8 @@ impl ClaimedRow {
     }
 }
 
-/// Writes claims to the rows of their jobs. Those that nobody had begun must still be queued, nothing
-/// may be halted, and no one may hold what they are steps of, as `jobs_recorded` has it.
+/// Writes claims to the rows of their jobs. Those that nobody had begun must still be queued,
+/// nothing may be halted, and no one may hold what they are steps of, as `jobs_recorded` has it.
 const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim,
     claims = claims + 1, wake_at = NULL,
         lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
