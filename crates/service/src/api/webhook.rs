@@ -25,6 +25,7 @@ use arvok_core::{
 };
 use arvok_store::{Class, access};
 use serde_json::{Map, Value};
+use std::time::Instant;
 use subtle::ConstantTimeEq;
 
 /// The content type of a body that is in the normal form whatever the source's own lines say.
@@ -53,10 +54,21 @@ pub(super) async fn take(
     request: HttpRequest,
     payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
+    let came = Instant::now();
     let published = node.published();
-    let (source, http) = known(&node, &published, &name, &request).await.inspect_err(|e| {
+    let mut standing = &published;
+    let mut sender = known(&node, &published, &name, &request).await;
+    // A source or a secret of a moment ago, of which only another node has heard: a sender that is
+    // refused may give up.
+    let newer;
+    if sender.is_err() && node.catch_up(&published, came).await {
+        newer = node.published();
+        sender = known(&node, &newer, &name, &request).await;
+        standing = &newer;
+    }
+    let (source, http) = sender.inspect_err(|e| {
         if e.status_code() == StatusCode::UNAUTHORIZED
-            && published.catalog.get::<Source>(&name).is_some()
+            && standing.catalog.get::<Source>(&name).is_some()
         {
             node.metrics
                 .intake
@@ -75,7 +87,7 @@ pub(super) async fn take(
     })?;
     let properties = Map::from_iter([(HEADERS.to_owned(), headers(&request, http))]);
     let message = ReceivedMessage { raw: &raw, properties, normal: is_normal(&request), key };
-    let taken = accept(&node, &published, source, message, admission).await?;
+    let taken = accept(&node, standing, source, message, admission).await?;
     let status = StatusCode::from_u16(http.answer).unwrap_or(StatusCode::ACCEPTED);
     Ok(HttpResponse::build(status).json(taken))
 }

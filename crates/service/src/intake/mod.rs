@@ -31,8 +31,8 @@ const BATCH: usize = 1024;
 const BATCH_BYTES: usize = 2 << 20;
 /// Batches that are committed side by side.
 pub(crate) const LANES: usize = 3;
-/// Most reloads for one batch.
-const RELOADS: u32 = 4;
+/// Most reloads for one batch: on a busy machine each may find that somebody was quicker again.
+const RELOADS: u32 = 16;
 
 /// Hands a payload to the pipeline and waits for the commit.
 pub(crate) async fn deliver(

@@ -35,7 +35,7 @@ use std::{
     collections::BTreeMap,
     future::Future,
     sync::{Arc, Mutex as StdMutex, PoisonError},
-    time::Duration,
+    time::{Duration, Instant},
 };
 use tokio::sync::{
     Mutex, Notify, Semaphore,
@@ -95,6 +95,8 @@ pub(crate) struct Node {
     /// The generation of what is published, for whoever waits for the next.
     generation: watch::Sender<i64>,
     reloading: Mutex<()>,
+    /// When it was last asked whether something else is published.
+    asked: Mutex<Instant>,
     pub changes: Changes,
     /// Tells all nodes what changed.
     pub announcer: Announcer,
@@ -164,6 +166,7 @@ impl Node {
             published: ArcSwap::default(),
             generation: watch::Sender::new(0),
             reloading: Mutex::new(()),
+            asked: Mutex::new(Instant::now()),
             changes: Changes::new(),
             announcer: Announcer::default(),
             admission,
@@ -280,6 +283,23 @@ impl Node {
     /// Makes sure that what is published is known as it stands in this generation.
     pub async fn know(&self, generation: i64) -> Result<(), StoreError> {
         if self.published().generation == generation { Ok(()) } else { self.reload().await }
+    }
+
+    /// Whether something else is published than what somebody who came at a moment was judged by;
+    /// if this node has not heard of it yet, it is loaded. Of those who ask together one looks.
+    pub async fn catch_up(&self, judged_by: &Published, came: Instant) -> bool {
+        let mut asked = self.asked.lock().await;
+        if *asked < came {
+            *asked = Instant::now();
+            let known = match definitions::generation(&self.door_db).await {
+                Ok(generation) => self.know(generation).await,
+                Err(e) => Err(e),
+            };
+            if let Err(e) = known {
+                tracing::warn!("what is published cannot be compared: {e}");
+            }
+        }
+        self.published().generation != judged_by.generation
     }
 
     /// Decides about the event of a job, off the workers and with few others at once: what authors

@@ -8,7 +8,7 @@ use std::{
     process::{Command, Stdio},
     sync::OnceLock,
 };
-use thirtyfour::{By, ChromiumLikeCapabilities, DesiredCapabilities, WebDriver};
+use thirtyfour::{By, ChromiumLikeCapabilities, DesiredCapabilities, Key, WebDriver};
 
 const AXE: &str = include_str!("../../../../../console/node_modules/axe-core/axe.min.js");
 
@@ -187,7 +187,7 @@ impl Browser {
         block(async {
             let field = self.driver.find(By::Css(field)).await.expect("a field");
             field.click().await.expect("a click");
-            field.send_keys(thirtyfour::Key::Control + thirtyfour::Key::Home).await.expect("a key");
+            field.send_keys(Key::Control + Key::Home).await.expect("a key");
             field.send_keys(text).await.expect("typing");
         });
     }
@@ -196,8 +196,10 @@ impl Browser {
     pub fn fill(&self, field: &str, text: &str) {
         block(async {
             let field = self.driver.find(By::Css(field)).await.expect("a field");
-            field.clear().await.expect("an empty field");
-            field.send_keys(text).await.expect("typing");
+            // As a person does it: what stands there is selected, and what is typed replaces it.
+            field.send_keys(Key::Control + "a").await.expect("selecting");
+            let typed = if text.is_empty() { "" + Key::Backspace } else { text.into() };
+            field.send_keys(typed).await.expect("typing");
         });
     }
 
@@ -232,7 +234,7 @@ impl Browser {
             self.run(close);
             block(async {
                 let field = self.driver.find(By::Css(".cm-content")).await.expect("an editor");
-                field.send_keys(thirtyfour::Key::Control + " ").await.expect("a key");
+                field.send_keys(Key::Control + " ").await.expect("a key");
             });
             until("it to offer something", || {
                 (self.run(offered).as_str() != Some("")).then_some(())
@@ -243,7 +245,7 @@ impl Browser {
     }
 
     /// Gives a part of the page the focus, and presses a key there.
-    pub fn press(&self, part: &str, key: thirtyfour::Key) {
+    pub fn press(&self, part: &str, key: Key) {
         block(async {
             let part = self.driver.find(By::Css(part)).await.expect("a part");
             part.send_keys("" + key).await.expect("a key");
@@ -272,7 +274,7 @@ impl Browser {
         let mut passed = Vec::new();
         until(&format!("a key to lead to `{text}`"), || {
             for _ in 0..150 {
-                self.keys("" + thirtyfour::Key::Tab);
+                self.keys("" + Key::Tab);
                 let focused = self.focused();
                 if focused.contains(text) {
                     return Some(());
