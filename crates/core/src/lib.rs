@@ -67,7 +67,6 @@ mod tests {
         let known = [
             "aho-corasick",
             "base64",
-            "cel",
             "chrono",
             "chrono-tz",
             "regex",

@@ -5,7 +5,7 @@
 //! built from these, and a rule whose demands contradict each other can be found out.
 
 use super::{
-    node::{Binary, Node, Op, Span},
+    node::{Binary, Makes, Node, Op, Span},
     value::Const,
 };
 use crate::{Severity, glob::Glob};
@@ -102,11 +102,11 @@ pub(super) fn reads_gathered_bodies(node: &Node) -> bool {
                 true
             }
             Op::Name(name) => name == "tally" || alerts.contains(&name.as_str()),
-            Op::Fold(fold) if list(&fold.range) => {
-                alerts.push(&fold.item);
-                let found = [&fold.init, &fold.go_on, &fold.step, &fold.result]
-                    .into_iter()
-                    .any(|n| within(n, alerts));
+            // What is kept of the list are whole alerts.
+            Op::Comprehension(c) if list(&c.range) && matches!(c.makes, Makes::Filter(_)) => true,
+            Op::Comprehension(c) if list(&c.range) => {
+                alerts.push(&c.item);
+                let found = c.makes.parts().into_iter().any(|n| within(n, alerts));
                 alerts.pop();
                 found
             }
@@ -216,7 +216,7 @@ pub(super) fn children(op: &Op) -> Vec<&Node> {
         Op::List(items) | Op::Call(_, items) => items.iter().collect(),
         Op::Map(entries) => entries.iter().flat_map(|(k, v)| [k, v]).collect(),
         Op::Ranked(r) => vec![&r.range, &r.key],
-        Op::Fold(f) => vec![&f.range, &f.init, &f.go_on, &f.step, &f.result],
+        Op::Comprehension(c) => [&c.range].into_iter().chain(c.makes.parts()).collect(),
     }
 }
 

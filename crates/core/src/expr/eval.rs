@@ -2,9 +2,9 @@
 
 use super::{
     BUDGET, ExprError, functions,
-    node::{Binary, Fold, Node, Op, Rank, Ranked},
+    node::{Binary, Comprehension, Makes, Node, Op, Rank, Ranked},
     times,
-    value::{Entries, Scope, Val},
+    value::{Scope, Val},
 };
 use crate::bounds::depth_diagnostic;
 use std::{borrow::Cow, cmp::Ordering, rc::Rc};
@@ -47,8 +47,7 @@ fn bounded(value: Val<'_>) -> Outcome<'_> {
 struct Walk<'a> {
     scope: &'a dyn Scope<'a>,
     left: u32,
-    /// An error is bound where one has been met and may still be outweighed.
-    bound: Vec<(&'a str, Outcome<'a>)>,
+    bound: Vec<(&'a str, Val<'a>)>,
 }
 
 impl<'a> Walk<'a> {
@@ -108,7 +107,7 @@ impl<'a> Walk<'a> {
                 let text = self.text(on, "matches")?;
                 Ok(Val::Bool(regex.is_match(&text)))
             }
-            Op::Fold(fold) => self.fold(fold),
+            Op::Comprehension(c) => self.comprehension(c),
             Op::Ranked(ranked) => self.ranked(ranked),
         }
     }
@@ -128,7 +127,7 @@ impl<'a> Walk<'a> {
 
     fn name(&self, name: &'a str) -> Outcome<'a> {
         if let Some((_, v)) = self.bound.iter().rev().find(|(n, _)| *n == name) {
-            return v.clone();
+            return Ok(v.clone());
         }
         self.scope.name(name).ok_or_else(|| ExprError::missing(format!("there is no `{name}`")))
     }
@@ -330,42 +329,83 @@ impl<'a> Walk<'a> {
         functions::call(name, &args)
     }
 
-    fn fold(&mut self, fold: &'a Fold) -> Outcome<'a> {
-        let range = self.node(&fold.range)?;
+    /// A list or the keys of a map, gone through. For `all` and `exists` an element that settles
+    /// it outweighs an error at another, before or after it.
+    fn comprehension(&mut self, c: &'a Comprehension) -> Outcome<'a> {
+        let range = self.node(&c.range)?;
         let keys = range.is_map();
         let entries = range.entries().ok_or_else(|| {
             ExprError::new(format!(
                 "cannot go through {}; a list or a map was expected",
                 range.kind()
             ))
-            .at(fold.range.span)
+            .at(c.range.span)
         })?;
-        if let Some(appended) = appended(fold) {
-            return self.gather(fold, entries, keys, appended);
-        }
-        let accu = self.node(&fold.init)?;
-        let base = self.bound.len();
-        self.bound.push((&fold.accu, Ok(accu)));
-        // `all` and `exists`: what settles the whole outweighs an error before and after it.
-        let absorbs = matches!(fold.step.op, Op::And(..) | Op::Or(..));
-        for (key, value) in entries {
-            self.bind(fold, keys, key, value)?;
-            // An error while deciding whether to go on means that nothing is settled yet.
-            let go_on = !matches!(self.node(&fold.go_on), Ok(Val::Bool(false)));
-            let step = if go_on { Some(self.node(&fold.step)) } else { None };
-            self.bound.truncate(base + 1);
-            match step {
-                None => break,
-                Some(Err(e)) if !absorbs || self.left == 0 => {
-                    self.bound.truncate(base);
-                    return Err(e);
+        let items = entries.map(|(key, value)| if keys { key } else { value });
+        match &c.makes {
+            Makes::All(test) => self.settled(c, items, test, false),
+            Makes::Exists(test) => self.settled(c, items, test, true),
+            Makes::ExistsOne(test) => {
+                let mut found = 0;
+                for item in items {
+                    found += usize::from(self.bound_to(c, item, |walk| walk.truth(test))?);
                 }
-                Some(value) => self.bound[base].1 = value,
+                Ok(Val::Bool(found == 1))
+            }
+            Makes::Filter(test) => {
+                let mut kept = Vec::new();
+                for item in items {
+                    if self.bound_to(c, item.clone(), |walk| walk.truth(test))? {
+                        kept.push(item);
+                    }
+                }
+                Ok(Val::List(Rc::new(kept)))
+            }
+            Makes::Map(test, element) => {
+                let mut made = Vec::new();
+                for item in items {
+                    made.extend(self.bound_to(c, item, |walk| {
+                        let wanted = test.as_ref().map_or(Ok(true), |test| walk.truth(test))?;
+                        if wanted { walk.node(element).map(Some) } else { Ok(None) }
+                    })?);
+                }
+                Ok(Val::List(Rc::new(made)))
             }
         }
-        let result = self.node(&fold.result);
-        self.bound.truncate(base);
-        result
+    }
+
+    /// Whether one of the items makes a condition what settles the whole.
+    fn settled(
+        &mut self,
+        c: &'a Comprehension,
+        items: impl Iterator<Item = Val<'a>>,
+        test: &'a Node,
+        settles: bool,
+    ) -> Outcome<'a> {
+        let mut first_error = None;
+        for item in items {
+            match self.bound_to(c, item, |walk| walk.truth(test)) {
+                Ok(found) if found == settles => return Ok(Val::Bool(settles)),
+                Err(e) if self.left == 0 => return Err(e),
+                Err(e) => first_error = first_error.or(Some(e)),
+                Ok(_) => {}
+            }
+        }
+        first_error.map_or(Ok(Val::Bool(!settles)), Err)
+    }
+
+    /// Evaluates with the name of a comprehension bound to an item, which is paid for.
+    fn bound_to<T>(
+        &mut self,
+        c: &'a Comprehension,
+        item: Val<'a>,
+        evaluate: impl FnOnce(&mut Self) -> Result<T, ExprError>,
+    ) -> Result<T, ExprError> {
+        self.spend(1 + item.weight() / 64)?;
+        self.bound.push((&c.item, item));
+        let found = evaluate(self);
+        self.bound.pop();
+        found
     }
 
     /// The elements of a list by what each gives, or the first of the least or greatest.
@@ -379,7 +419,7 @@ impl<'a> Walk<'a> {
         let mut keyed: Vec<(Val<'a>, Val<'a>)> = Vec::with_capacity(range.len().unwrap_or(0));
         for (_, value) in entries {
             self.spend(1 + value.weight() / 64)?;
-            self.bound.push((&ranked.item, Ok(value.clone())));
+            self.bound.push((&ranked.item, value.clone()));
             let key = self.node(&ranked.key);
             self.bound.pop();
             keyed.push((key?, value));
@@ -414,80 +454,6 @@ impl<'a> Walk<'a> {
         };
         let one = one.map(|(_, value)| value);
         one.ok_or_else(|| ExprError::missing(format!("{name}() of a list without elements")))
-    }
-
-    /// Binds the names of a fold to the next of its entries.
-    fn bind(
-        &mut self,
-        fold: &'a Fold,
-        keys: bool,
-        key: Val<'a>,
-        value: Val<'a>,
-    ) -> Result<(), ExprError> {
-        self.spend(1 + (key.weight() + value.weight()) / 64)?;
-        match &fold.item2 {
-            Some(second) => {
-                self.bound.extend([(fold.item.as_str(), Ok(key)), (second.as_str(), Ok(value))])
-            }
-            None => self.bound.push((&fold.item, Ok(if keys { key } else { value }))),
-        }
-        Ok(())
-    }
-
-    /// A fold that puts one element after the other into a list: the list grows in its place, so
-    /// that going through a long one does not copy it again and again.
-    fn gather(
-        &mut self,
-        fold: &'a Fold,
-        entries: Entries<'a>,
-        keys: bool,
-        (test, item): Appended<'a>,
-    ) -> Outcome<'a> {
-        let base = self.bound.len();
-        let mut made = Vec::new();
-        for (key, value) in entries {
-            self.bind(fold, keys, key, value)?;
-            let wanted = test.map_or(Ok(true), |test| self.truth(test));
-            let one = match wanted {
-                Ok(true) => self.node(item).map(Some),
-                Ok(false) => Ok(None),
-                Err(e) => Err(e),
-            };
-            self.bound.truncate(base);
-            made.extend(one?);
-        }
-        Ok(Val::List(Rc::new(made)))
-    }
-}
-
-/// A condition, if there is one, and the element that is put into the list if it holds.
-type Appended<'a> = (Option<&'a Node>, &'a Node);
-
-/// Whether a fold only puts elements into a list that begins empty, as `map` and `filter` do.
-fn appended(fold: &Fold) -> Option<Appended<'_>> {
-    let is_accu = |node: &Node| matches!(&node.op, Op::Name(name) if *name == fold.accu);
-    if !is_accu(&fold.result) || !matches!(&fold.init.op, Op::List(items) if items.is_empty()) {
-        return None;
-    }
-    if !matches!(fold.go_on.op, Op::Const(super::value::Const::Bool(true))) {
-        return None;
-    }
-    match &fold.step.op {
-        Op::Choose(test, then, otherwise) if is_accu(otherwise) => {
-            Some((Some(test), one_more(then, &fold.accu)?))
-        }
-        _ => Some((None, one_more(&fold.step, &fold.accu)?)),
-    }
-}
-
-/// The element of `accu + [element]`.
-fn one_more<'a>(node: &'a Node, accu: &str) -> Option<&'a Node> {
-    let Op::Binary(Binary::Add, list, one) = &node.op else { return None };
-    match (&list.op, &one.op) {
-        (Op::Name(name), Op::List(items)) if name == accu => {
-            <&[Node; 1]>::try_from(items.as_slice()).ok().map(|[i]| i)
-        }
-        _ => None,
     }
 }
 

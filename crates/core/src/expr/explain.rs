@@ -34,12 +34,13 @@ pub(super) fn parts<'a>(
 ) -> Vec<ExplainedPart> {
     let mut nodes = Vec::new();
     flatten(node, &mut nodes);
-    let mut texts = Vec::new();
-    split(text.trim(), &mut texts);
-    if texts.len() != nodes.len() {
-        (nodes, texts) = (vec![node], vec![text.trim().to_owned()]);
-    }
-    nodes.into_iter().zip(texts).map(|(node, text)| part(text, node, scope)).collect()
+    nodes.into_iter().map(|node| part(written(text, node), node, scope)).collect()
+}
+
+/// A part as it stands in the text.
+fn written(text: &str, node: &Node) -> String {
+    let Some((from, to)) = node.span else { return text.trim().to_owned() };
+    text.chars().skip(from as usize).take((to - from) as usize).collect()
 }
 
 /// What something looks at, and what that holds; null where it is missing. Numbers, texts and
@@ -82,48 +83,6 @@ fn flatten<'a>(node: &'a Node, into: &mut Vec<&'a Node>) {
             flatten(b, into);
         }
         _ => into.push(node),
-    }
-}
-
-/// Splits at every `&&` that stands outside of brackets and strings, also within brackets around
-/// a whole part, as long as nothing there binds looser.
-fn split(text: &str, into: &mut Vec<String>) {
-    let (mut depth, mut quote, mut escaped) = (0i32, None, false);
-    let (mut cuts, mut looser, mut closes) = (vec![], false, 0usize);
-    let bytes = text.as_bytes();
-    for (i, c) in text.char_indices() {
-        let next = bytes.get(i + 1).copied();
-        match (quote, c) {
-            _ if escaped => escaped = false,
-            (Some(_), '\\') => escaped = true,
-            (Some(q), c) if c == q => quote = None,
-            (Some(_), _) => {}
-            (None, '"' | '\'' | '`') => quote = Some(c),
-            (None, '(' | '[' | '{') => depth += 1,
-            (None, ')' | ']' | '}') => {
-                depth -= 1;
-                closes += usize::from(depth == 0);
-            }
-            (None, '|') if depth == 0 && next == Some(b'|') => looser = true,
-            (None, '?') if depth == 0 => looser = true,
-            (None, '&') if depth == 0 && next == Some(b'&') => cuts.push(i),
-            _ => {}
-        }
-    }
-    if !looser && !cuts.is_empty() {
-        let mut from = 0;
-        for cut in cuts.into_iter().chain([text.len()]) {
-            split(text[from..cut].trim(), into);
-            from = (cut + 2).min(text.len());
-        }
-    } else if text.starts_with('(') && text.ends_with(')') && closes == 1 {
-        let before = into.len();
-        split(text[1..text.len() - 1].trim(), into);
-        if into.len() == before + 1 {
-            into[before] = text.to_owned();
-        }
-    } else {
-        into.push(text.to_owned());
     }
 }
 

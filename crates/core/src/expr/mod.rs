@@ -1,9 +1,8 @@
 //! Expressions: the Common Expression Language, compiled once, evaluated within a budget.
 //!
-//! The `cel` crate parses; it is seen nowhere but in [`parse`]. Evaluation is our own walk over
-//! our own tree, because the parser's crate has no cost limit and production code that can
-//! panic. Here [`compile`](Expr::compile) checks names and functions, [`Expr::eval`] counts
-//! every step against [`BUDGET`], and [`Template`] fills `${ ... }` in strings.
+//! `syntax` parses the text by the language's grammar, `lower` checks names and functions and makes
+//! the program, `typing` checks that it fits, and `eval` goes through it and counts every step
+//! against [`BUDGET`]. [`Template`] fills `${ ... }` in strings.
 //!
 //! `functions` is the table of all functions, `times` what the specification says of times,
 //! `length` lengths of time that an expression makes. The cases in `cases/expressions` say what
@@ -18,8 +17,9 @@ mod eval;
 mod explain;
 mod functions;
 mod length;
+mod lower;
 mod node;
-mod parse;
+mod syntax;
 mod template;
 mod times;
 mod types;
@@ -93,7 +93,7 @@ impl ExprError {
 impl Expr {
     /// Parses and checks; every name must be known in this place.
     pub fn compile(text: &str, names: Names<'_>) -> Result<Self, ExprError> {
-        Ok(Self { text: text.to_owned(), node: parse::parse(text, names)? })
+        Ok(Self { text: text.to_owned(), node: lower::compile(text, names)? })
     }
 
     /// Whether the alert's payload is looked at.

@@ -33,7 +33,7 @@ pub(super) enum Op {
     Glob(Box<Node>, Glob),
     /// `matches` with a pattern known when compiling.
     Matches(Box<Node>, regex::Regex),
-    Fold(Box<Fold>),
+    Comprehension(Box<Comprehension>),
     Ranked(Box<Ranked>),
 }
 
@@ -93,15 +93,38 @@ pub(super) struct Ranked {
     pub key: Node,
 }
 
-/// What the macros `all`, `exists`, `map`, `filter` become.
+/// A list or the keys of a map, gone through one after the other by a macro.
 #[derive(Clone, Debug)]
-pub(super) struct Fold {
+pub(super) struct Comprehension {
     pub range: Node,
+    /// The name of each.
     pub item: String,
-    pub item2: Option<String>,
-    pub accu: String,
-    pub init: Node,
-    pub go_on: Node,
-    pub step: Node,
-    pub result: Node,
+    pub makes: Makes,
+}
+
+/// What going through a list makes.
+#[derive(Clone, Debug)]
+pub(super) enum Makes {
+    /// Whether a condition holds for every one.
+    All(Node),
+    /// Whether it holds for one at least.
+    Exists(Node),
+    /// Whether it holds for exactly one.
+    ExistsOne(Node),
+    /// Those for which it holds.
+    Filter(Node),
+    /// What each gives, of those for which a condition holds.
+    Map(Option<Node>, Node),
+}
+
+impl Makes {
+    /// What is evaluated for each.
+    pub(super) fn parts(&self) -> Vec<&Node> {
+        match self {
+            Self::All(test) | Self::Exists(test) | Self::ExistsOne(test) | Self::Filter(test) => {
+                vec![test]
+            }
+            Self::Map(test, element) => test.iter().chain([element]).collect(),
+        }
+    }
 }

@@ -4,7 +4,7 @@
 use super::{
     ExprError, Names,
     functions::{self, Takes},
-    node::{Binary, Fold, Node, Op, Rank, Ranked},
+    node::{Binary, Comprehension, Makes, Node, Op, Rank, Ranked},
     types::{self, Type},
     value::Const,
 };
@@ -136,7 +136,7 @@ impl<'a> Env<'a> {
                 self.wanted(on, &[Type::Text])?;
                 Type::Bool
             }
-            Op::Fold(fold) => self.fold(fold)?,
+            Op::Comprehension(c) => self.comprehension(c)?,
             Op::Ranked(ranked) => self.ranked(ranked)?,
         })
     }
@@ -287,38 +287,30 @@ impl<'a> Env<'a> {
         Ok(if ranked.rank == Rank::Order { Type::List(Arc::new(item)) } else { item })
     }
 
-    fn fold(&mut self, fold: &'a Fold) -> Result<Type, ExprError> {
-        let range = self.node(&fold.range)?;
-        let (key, item) = match &range {
-            Type::List(of) => (Type::Number, (**of).clone()),
-            Type::Map(of) => (Type::Text, (**of).clone()),
-            Type::Record(_) => (Type::Text, Type::Any),
-            Type::Any => (Type::Any, Type::Any),
+    fn comprehension(&mut self, c: &'a Comprehension) -> Result<Type, ExprError> {
+        let item = match self.node(&c.range)? {
+            Type::List(of) => (*of).clone(),
+            // Of a map the keys.
+            Type::Map(_) | Type::Record(_) => Type::Text,
+            Type::Any => Type::Any,
             other => {
                 let wrong =
                     format!("cannot go through {}; a list or a map was expected", other.kind());
-                return Err(ExprError::new(wrong).at(fold.range.span));
+                return Err(ExprError::new(wrong).at(c.range.span));
             }
         };
-        self.node(&fold.init)?;
-        let before = self.bound.len();
-        self.bound.push((&fold.accu, Type::Any));
-        match &fold.item2 {
-            Some(second) => self.bound.extend([(fold.item.as_str(), key), (second.as_str(), item)]),
-            None if matches!(range, Type::Map(_) | Type::Record(_)) => {
-                self.bound.push((&fold.item, key))
-            }
-            None => self.bound.push((&fold.item, item)),
-        }
-        let all = [&fold.go_on, &fold.step].into_iter().try_for_each(|n| self.node(n).map(|_| ()));
-        self.bound.truncate(before + 1);
-        let result = all.and_then(|()| self.node(&fold.result));
-        self.bound.truncate(before);
-        result.map(|_| match &fold.init.op {
-            Op::Const(Const::Bool(_)) => Type::Bool,
-            Op::List(_) => Type::List(Arc::new(Type::Any)),
-            _ => Type::Any,
-        })
+        self.bound.push((&c.item, item));
+        let made = match &c.makes {
+            Makes::All(test) | Makes::Exists(test) | Makes::ExistsOne(test) => self.truth(test),
+            Makes::Filter(test) => self.truth(test).map(|_| Type::List(Arc::new(Type::Any))),
+            Makes::Map(test, element) => test
+                .iter()
+                .try_for_each(|test| self.truth(test).map(|_| ()))
+                .and_then(|()| self.node(element))
+                .map(|_| Type::List(Arc::new(Type::Any))),
+        };
+        self.bound.pop();
+        made
     }
 }
 

@@ -371,17 +371,17 @@ fn written_integers_of_which_a_division_cuts_something_off_are_told() {
     let told = checked.warnings.iter().filter(|w| w.warning.as_deref() == Some("cut-off"));
     let told: Vec<String> = told.map(ToString::to_string).collect();
     insta::assert_snapshot!(told.join("\n"), @"
-    all.yaml:2:35: warning (cut-off): 39 / 40 is 0: of integers the rest is cut off; write 39.0 / 40 for a fraction
+    all.yaml:2:32: warning (cut-off): 39 / 40 is 0: of integers the rest is cut off; write 39.0 / 40 for a fraction
         2 | listen: { where: alert.value > 39 / 40 }
-          |                                   ^
-    all.yaml:3:70: warning (cut-off): 7 / 2 is 3: of integers the rest is cut off; write 7.0 / 2 for a fraction
+          |                                ^^^^^^^
+    all.yaml:3:68: warning (cut-off): 7 / 2 is 3: of integers the rest is cut off; write 7.0 / 2 for a fraction
         3 | dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: '${1 / 3}s' }
-          |                                                                      ^
-    all.yaml:3:95: warning (cut-off): 1 / 3 is 0: of integers the rest is cut off; write 1.0 / 3 for a fraction
+          |                                                                    ^^^^^
+    all.yaml:3:93: warning (cut-off): 1 / 3 is 0: of integers the rest is cut off; write 1.0 / 3 for a fraction
         3 | dispatch: { runbook: note, inputs: { what: 'about ${10 / 5} and ${[7 / 2]}' }, deadline: '${1 / 3}s' }
-          |                                                                                               ^
-    all.yaml:14:30: warning (cut-off): 3 / 4 is 0: of integers the rest is cut off; write 3.0 / 4 for a fraction
+          |                                                                                             ^^^^^
+    all.yaml:14:28: warning (cut-off): 3 / 4 is 0: of integers the rest is cut off; write 3.0 / 4 for a fraction
        14 |   - { id: a, set: { of: '${3 / 4} of ${1.0 / 4}' } }
-          |                              ^
+          |                            ^^^^^
     ");
 }

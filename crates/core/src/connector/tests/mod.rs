@@ -142,7 +142,7 @@ fn bad_documents_are_refused() {
           |                                                  ^
     yard.yaml:2:56: `input` is not known here; known here: give
         2 | operations: { a: { request: { method: GET, path: '/x/${input.vm}' } } }
-          |                                                        ^^^^
+          |                                                        ^^^^^
     yard.yaml:2:27: is not a JSON Schema (draft 2020-12): "text" is not valid under any of the schemas listed in the 'anyOf' keyword
         2 | operations: { a: { takes: { vm: { type: text } }, request: { method: GET, path: /x } } }
           |                           ^^
@@ -162,11 +162,11 @@ fn what_an_operation_does_not_take_cannot_be_filled_in() {
     let problems = super::Connector::check(&document).expect_err("refused");
     let said: Vec<String> =
         problems.iter().map(|p| format!("{}:{} {}", p.line, p.column, p.message)).collect();
-    insta::assert_snapshot!(said.join("\n"), @r#"
-    5:48 there is no field `vmm`; did you mean `vm`?
-    5:83 cannot add a number and a string; put string( ) around what is no string
-    6:21 there is no field `bdy`; did you mean `body`?
-    "#);
+    insta::assert_snapshot!(said.join("\n"), @"
+    5:44 there is no field `vmm`; did you mean `vm`?
+    5:71 cannot add a number and a string; put string( ) around what is no string
+    6:13 there is no field `bdy`; did you mean `body`?
+    ");
 }
 
 #[test]

@@ -4,7 +4,8 @@
 use crate::expr::{Expr, FUNCTIONS, Names, Scope, Val};
 use serde_json::{Value, json};
 
-const FILES: [(&str, &str); 5] = [
+const FILES: [(&str, &str); 6] = [
+    ("grammar", include_str!("../../../cases/expressions/grammar.txt")),
     ("numbers", include_str!("../../../cases/expressions/numbers.txt")),
     ("texts", include_str!("../../../cases/expressions/texts.txt")),
     ("times", include_str!("../../../cases/expressions/times.txt")),

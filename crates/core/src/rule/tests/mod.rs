@@ -41,10 +41,10 @@ fn diagnostics_are_given_together_and_point_at_the_place() {
           |                     ^^^^^^^^^^^^^^^
     disk.yaml:7:34: `nope` is not known here; known here: alert
         7 | settle: { fold: [alert.resource, nope] }
-          |                                  ^^^
+          |                                  ^^^^
     disk.yaml:8:55: `lert` is not known here; did you mean `alert`?
         8 | dispatch: { runbook: grow-disk, inputs: { vm: "the ${alert.resource} and ${lert}" } }
-          |                                                       ^^^
+          |                                                       ^^^^
     "#);
 }
 
@@ -125,7 +125,7 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
                 knowingly: { shrt-rest: because, never-matches: '' }\n\
                 examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: \
                 [] }]\n";
-    insta::assert_snapshot!(check(text).expect_err("refused"), @r#"
+    insta::assert_snapshot!(check(text).expect_err("refused"), @"
     disk.yaml:4:10: `after` counts alerts and `missing` waits for their absence; make two rules of it
         4 |   after: { alerts: 1, within: 0s }
           |          ^^
@@ -159,9 +159,9 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
     disk.yaml:9:16: is 0; 1 to 1000 are allowed
         9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
           |                ^
-    disk.yaml:9:38: there is no field `sitee`; known here: body, id, kind, labels, received, resource, severity, source, state, summary, time, value
+    disk.yaml:9:33: there is no field `sitee`; known here: body, id, kind, labels, received, resource, severity, source, state, summary, time, value
         9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
-          |                                      ^
+          |                                 ^^^^^^^^^^^
     disk.yaml:10:11: has 0 entries; 1 to 20 are allowed
        10 | dispatch: []
           |           ^
@@ -177,7 +177,7 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
     disk.yaml:12:67: comes before the alert above it; write them in order
        12 | examples: [{ given: [], expect: [] }, { given: [{ at: 5s }, { at: 1s }], expect: [] }]
           |                                                                   ^^
-    "#);
+    ");
 }
 
 #[test]
@@ -188,12 +188,12 @@ fn entries_of_a_dispatch_keep_their_places() {
     disk.yaml:3:19: unknown key `urgncy`; did you mean `urgency`?
         3 |   - { runbook: b, urgncy: high }
           |                   ^^^^^^
-    disk.yaml:4:40: cannot compare a severity with a number
+    disk.yaml:4:25: cannot compare a severity with a number
         4 |   - { runbook: c, when: alert.severity >= 3 }
-          |                                        ^
-    disk.yaml:5:40: there is no field `alert`; did you mean `alerts`?
+          |                         ^^^^^^^^^^^^^^^^^^^
+    disk.yaml:5:35: there is no field `alert`; did you mean `alerts`?
         5 |   - { runbook: d, inputs: { x: "${tally.alert}" } }
-          |                                        ^
+          |                                   ^^^^^^^^^^^
     "#);
 }
 

@@ -64,7 +64,7 @@ outputs: { size: '${stps.grow}' }
           |         ^^
     grow.yaml:4:11: `input` is not known here; did you mean `inputs`?
         4 | target: ${input.vm}
-          |           ^^^^
+          |           ^^^^^
     grow.yaml:6:11: `Look` is not the name of a step; use lower case letters, digits and _, at most 40, a letter first
         6 |   - { id: Look, call: vm.inspect, via: yard }
           |           ^^^^
@@ -88,7 +88,7 @@ outputs: { size: '${stps.grow}' }
           |                                                                              ^^
     grow.yaml:12:21: `stps` is not known here; did you mean `steps`?
        12 | outputs: { size: '${stps.grow}' }
-          |                     ^^^
+          |                     ^^^^
     "#);
 }
 
@@ -123,7 +123,7 @@ steps:
   - { id: said, emit: done }
   - { id: other, runbook: x, give: { vm: '${steps.read.kind.x}' }, choices: {} }
 ";
-    insta::assert_snapshot!(check(bad).expect_err("refused"), @r#"
+    insta::assert_snapshot!(check(bad).expect_err("refused"), @"
     grow.yaml:7:37: give 1 to 10 choices
         7 |     ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
           |                                     ^
@@ -168,7 +168,7 @@ steps:
           |                                                  ^^
     grow.yaml:16:62: `evnt` is not known here; did you mean `event`?
        16 |   - { id: read, await: { kinds: port.up, states: up, where: 'evnt.value > 5' }, within: 5m }
-          |                                                              ^^^
+          |                                                              ^^^^
     grow.yaml:17:23: `job.…` are Arvok's own events; call it otherwise
        17 |   - { id: says, emit: job.done }
           |                       ^^^^^^^^
@@ -178,7 +178,7 @@ steps:
     grow.yaml:19:68: unknown key `choices`; a step with `runbook` has id, summary, when, retry, timeout, on_error, undo, runbook, give
        19 |   - { id: other, runbook: x, give: { vm: '${steps.read.kind.x}' }, choices: {} }
           |                                                                    ^^^^^^^
-    "#);
+    ");
 }
 
 /// There is no other definition.

@@ -156,29 +156,29 @@ fn without_lines_the_normal_form_is_expected() {
 fn diagnostics_about_the_document_are_all_given() {
     let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  severity: { of: body.l, as: { soft: \
         bad } }\n";
-    insta::assert_snapshot!(source(bad).expect_err("refused"), @r#"
+    insta::assert_snapshot!(source(bad).expect_err("refused"), @"
     pier.yaml:4:9: `bdy` is not known here; did you mean `body`?
         4 |   kind: bdy.x
-          |         ^^
+          |         ^^^
     pier.yaml:5:13: `item` is not known here; known here: body, headers
         5 |   resource: item.host
-          |             ^^^
+          |             ^^^^
     pier.yaml:6:13: unknown value `bad`; known here: indeterminate, warning, minor, major, critical
         6 |   severity: { of: body.l, as: { soft: bad } }
           |             ^^
-    "#);
+    ");
     let bad = "read:\n  kind: bdy.x\n  resource: item.host\n  labels: { site: 'body.a +' }\n";
-    insta::assert_snapshot!(source(bad).expect_err("refused"), @r#"
+    insta::assert_snapshot!(source(bad).expect_err("refused"), @"
     pier.yaml:4:9: `bdy` is not known here; did you mean `body`?
         4 |   kind: bdy.x
-          |         ^^
+          |         ^^^
     pier.yaml:5:13: `item` is not known here; known here: body, headers
         5 |   resource: item.host
-          |             ^^^
+          |             ^^^^
     pier.yaml:6:28: the expression ends here, and something more was expected
         6 |   labels: { site: 'body.a +' }
           |                            ^
-    "#);
+    ");
     insta::assert_snapshot!(source("raed: {}\n").expect_err("refused"), @"
     pier.yaml:3:1: unknown key `raed`; did you mean `read`?
         3 | raed: {}
