@@ -169,6 +169,9 @@ pub struct DefinitionDetail {
     /// For sources: how their listeners stand at each node.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub listeners: Vec<ListenerItem>,
+    /// For sources with a schedule: their next time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_due: Option<DateTime<Utc>>,
     /// For sources of an open format without lines of their own: the lines by which they are read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub read_by_default: Option<String>,

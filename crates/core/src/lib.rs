@@ -69,6 +69,7 @@ mod tests {
             "base64",
             "chrono",
             "chrono-tz",
+            "croner",
             "regex",
             "rustc-hash",
             "jsonschema",

@@ -36,6 +36,7 @@ mod subscribers;
 mod supervise;
 #[cfg(test)]
 mod tests;
+mod timers;
 mod vitals;
 mod why;
 

@@ -1,7 +1,9 @@
 //! What Arvok tells of itself: each node's heartbeat, and alarms of the source `arvok` about what
 //! keeps it from its work. They are alerts like any others: listed, and there for rules.
 
-use crate::{api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node};
+use crate::{
+    admission::NotTaken, api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node,
+};
 use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem};
 use arvok_core::{
     NewAlert,
@@ -14,7 +16,7 @@ use arvok_store::{
     intake::Payload,
     nodes::{self, Beat},
     outside::subscribers::{self, Failing},
-    read,
+    read, timers,
 };
 use chrono::{DateTime, Timelike, Utc};
 use serde_json::json;
@@ -119,7 +121,12 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     node.metrics.work.halted.set(i64::from(backlog.halt.is_some()));
     tell_leaving(node).await?;
     let failing = subscribers::failing(&node.work_db, FAILING).await?;
-    let troubles = troubles(&all, &backlog, &failing);
+    let mut troubles = troubles(&all, &backlog, &failing);
+    for t in timers::failing(&node.work_db, FAILING).await? {
+        let words =
+            format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
+        troubles.insert(("timer.failing".into(), format!("timer/{}", name(&t.key))), words);
+    }
     let filter = AlarmFilter {
         source: Some(OWN.to_owned()),
         state: Some("raised".into()),
@@ -146,6 +153,28 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
         Err(_) => tracing::warn!("an alarm about this node itself waits in its own queue"),
     }
     Ok(())
+}
+
+/// Tells of something that happened and has no lasting state, once for each `id`.
+pub(crate) async fn note(
+    node: &Node,
+    kind: &str,
+    resource: &str,
+    id: &str,
+    summary: &str,
+) -> Result<(), NotTaken> {
+    let received = clock::now();
+    let new: Option<NewAlert> = serde_json::from_value(json!({
+        "id": format!("{kind} {resource} {id}"), "kind": kind, "resource": resource,
+        "severity": "warning", "state": "noted", "summary": summary,
+    }))
+    .ok();
+    let received_by = Received { source: OWN, received, fallback_id: "" };
+    let alert = new.and_then(|new| new.complete(received_by).ok()).ok_or(NotTaken::Store)?;
+    let admission = node.admission.admit(OWN, summary.len()).ok_or(NotTaken::Store)?;
+    let payload =
+        Payload { source: OWN.to_owned(), received, alerts: vec![alert], malformed: Vec::new() };
+    deliver(node, payload, admission).await.map(drop)
 }
 
 fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troubles {

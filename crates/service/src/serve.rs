@@ -13,6 +13,7 @@ use crate::{
     random::secret_text,
     restore, runner, selfwatch, subscribers,
     supervise::supervise,
+    timers,
 };
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
@@ -203,6 +204,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
         None => {
             supervised(&mut tasks, &node, "subscribers", subscribers::run);
             supervised(&mut tasks, &node, "leases", runner::renew);
+            supervised(&mut tasks, &node, "timers", timers::run);
             let (executing, at_once) = (Arc::clone(&node), config.jobs_at_once);
             let make = move || runner::run(Arc::clone(&executing), at_once);
             finishing.push(tokio::spawn(supervise(Arc::clone(&node), "jobs", make)));

@@ -30,6 +30,7 @@ pub mod schema;
 pub mod secrets;
 mod sql;
 pub mod stored;
+pub mod timers;
 mod upkeep;
 
 pub use error::{Class, StoreError};

@@ -30,6 +30,10 @@ impl MigratorTrait for Migrator {
                 name: "0003_words",
                 sql: include_str!("../migrations/0003_words.sql"),
             }),
+            Box::new(Step {
+                name: "0004_timers",
+                sql: include_str!("../migrations/0004_timers.sql"),
+            }),
         ]
     }
 }

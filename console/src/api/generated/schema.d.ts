@@ -1864,6 +1864,11 @@ export interface components {
             jobs: components["schemas"]["JobItem"][];
             /** @description For sources: how their listeners stand at each node. */
             listeners?: components["schemas"]["ListenerItem"][];
+            /**
+             * Format: date-time
+             * @description For sources with a schedule: their next time.
+             */
+            next_due?: string | null;
             /** @description For sources of an open format without lines of their own: the lines by which they are read. */
             read_by_default?: string | null;
         };

@@ -1,5 +1,6 @@
 // One source: what came from it, what could not be read and is kept until it can, its text, its versions.
 import { useQuery } from '@tanstack/react-query';
+import type { ReactNode } from 'react';
 import { Link, useParams } from 'react-router';
 import { type DefinitionDetail, definition } from '../../api/client';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
@@ -66,7 +67,7 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
 }
 
 function Came({ found }: { found: DefinitionDetail }) {
-  const { item, used_by } = found;
+  const { item, used_by, next_due } = found;
   const { used } = item;
   return (
     <Panel title="What came">
@@ -92,6 +93,9 @@ function Came({ found }: { found: DefinitionDetail }) {
               'nothing yet'
             ),
           ],
+          ...(next_due
+            ? ([['next due', <Exact key="next" at={next_due} />]] as [string, ReactNode][])
+            : []),
           [
             'conflicts',
             `${some(used.conflicts ?? 0, 'alert')} whose id came before with other content`,

@@ -94,6 +94,7 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
                 .map(|read| format!("\nWithout lines of its own it is read by these:\n\n{read}")),
         );
         lines.extend(listeners(&d.listeners));
+        lines.extend(d.next_due.map(|at| format!("\nNext due: {}", exact(at))));
         let Use { conflicts, refused, .. } = &i.used;
         if *conflicts > 0 {
             let alerts = count(usize::try_from(*conflicts).unwrap_or_default(), "alert");

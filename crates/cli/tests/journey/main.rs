@@ -32,6 +32,7 @@ mod remedies;
 mod restore;
 mod retention;
 mod rules;
+mod schedules;
 mod settle_cases;
 mod settle_live;
 mod settling;

@@ -6,7 +6,10 @@
 mod intake;
 mod read;
 
-pub use intake::{AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, PEER, Syslog};
+pub use intake::{
+    AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, Missed, Occurrence, PEER,
+    Schedule, Syslog,
+};
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 
 use crate::{

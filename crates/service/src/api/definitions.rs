@@ -16,7 +16,7 @@ use arvok_core::{
     connector::Connection,
     rule::Rule,
     settle,
-    source::Source,
+    source::{Intake, Source},
     text::{cut, hint},
 };
 use arvok_store::{
@@ -24,6 +24,7 @@ use arvok_store::{
     definitions::{self as store, Awaited, NewVersion},
     nodes, read,
     secrets::{self, Approval},
+    timers::{self, TimerKind},
 };
 use chrono::{DateTime, Utc};
 use std::{
@@ -133,6 +134,10 @@ pub(super) async fn one(
         Some(_) => node.listeners.as_they_stand(nodes::listeners(&node.db, &name).await?, &name),
         None => Vec::new(),
     };
+    let next_due = match source.map(|source| &source.intake) {
+        Some(Intake::Schedule(_)) => timers::due(&node.db, TimerKind::Schedule, &name).await?,
+        _ => None,
+    };
     let read_by_default = source.and_then(Source::default_read);
     let text = entry.document.text.clone();
     Ok(web::Json(DefinitionDetail {
@@ -142,6 +147,7 @@ pub(super) async fn one(
         used_by,
         jobs,
         listeners,
+        next_due,
         read_by_default,
     }))
 }

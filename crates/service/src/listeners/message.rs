@@ -22,7 +22,7 @@ pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
     let known = published.catalog.get::<Source>(source);
     let admits = known.is_some_and(|(source, _)| match &source.intake {
         Intake::Syslog(syslog) => syslog.admits(peer),
-        Intake::Webhook(_) | Intake::CloudEvents(_) => false,
+        Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Schedule(_) => false,
     });
     if !admits {
         let label = SourceLabel { source: source.to_owned() };

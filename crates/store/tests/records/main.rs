@@ -11,6 +11,7 @@ mod people;
 mod published;
 mod replay;
 mod subscribers;
+mod timers;
 mod upgrade;
 mod upkeep;
 mod words;

@@ -8,7 +8,7 @@ use arvok_core::{
     job::{JobEffect, JobState},
     words::Words,
 };
-use arvok_store::{jobs, read};
+use arvok_store::{jobs, read, timers::TimerKind};
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::{Path, PathBuf},
@@ -32,6 +32,7 @@ fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
         ("decision.state", words::<DecisionState>()),
         ("outgoing.state", words::<OutgoingState>()),
         ("call.ended", words::<CallState>()),
+        ("timer.kind", words::<TimerKind>()),
         ("token.role", words::<Role>()),
     ]
     .into()

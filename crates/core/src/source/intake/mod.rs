@@ -6,10 +6,12 @@
 
 mod cloudevents;
 mod http;
+mod schedule;
 mod syslog;
 mod webhook;
 
 pub use http::{HttpIntake, HttpIntakeDoc};
+pub use schedule::{Missed, Occurrence, Schedule, ScheduleDoc};
 pub use syslog::{AddressRange, Syslog, SyslogDoc};
 
 use super::read::ReadDoc;
@@ -40,6 +42,8 @@ pub enum IntakeDoc {
     CloudEvents(HttpIntakeDoc),
     /// Syslog messages (RFC 5424 and RFC 3164) over UDP and TCP.
     Syslog(SyslogDoc),
+    /// Our own clock: messages at the times of a cron expression.
+    Schedule(ScheduleDoc),
 }
 
 /// A checked intake.
@@ -51,6 +55,8 @@ pub enum Intake {
     CloudEvents(HttpIntake),
     /// Syslog messages over UDP and TCP.
     Syslog(Syslog),
+    /// Messages at the times of a cron expression.
+    Schedule(Schedule),
 }
 
 /// A payload as a door received it.
@@ -93,6 +99,9 @@ impl IntakeDoc {
                 doc.check(check, &format!("{at}/cloudevents")).map(Intake::CloudEvents)
             }
             Self::Syslog(doc) => doc.check(check, &format!("{at}/syslog")).map(Intake::Syslog),
+            Self::Schedule(doc) => {
+                doc.check(check, &format!("{at}/schedule")).map(Intake::Schedule)
+            }
         }
     }
 
@@ -102,6 +111,7 @@ impl IntakeDoc {
             Self::Webhook(_) => &webhook::OFFERS,
             Self::CloudEvents(_) => &cloudevents::OFFERS,
             Self::Syslog(_) => &syslog::OFFERS,
+            Self::Schedule(_) => &schedule::OFFERS,
         }
     }
 }
@@ -111,7 +121,7 @@ impl Intake {
     pub const fn http(&self) -> Option<&HttpIntake> {
         match self {
             Self::Webhook(http) | Self::CloudEvents(http) => Some(http),
-            Self::Syslog(_) => None,
+            Self::Syslog(_) | Self::Schedule(_) => None,
         }
     }
 
@@ -121,6 +131,7 @@ impl Intake {
             Self::Webhook(_) => "webhook",
             Self::CloudEvents(_) => "cloudevents",
             Self::Syslog(_) => "syslog",
+            Self::Schedule(_) => "schedule",
         }
     }
 
@@ -130,6 +141,7 @@ impl Intake {
             Self::Webhook(_) => None,
             Self::CloudEvents(_) => Some(cloudevents::default_read()),
             Self::Syslog(_) => Some(syslog::default_read()),
+            Self::Schedule(_) => Some(schedule::default_read()),
         }
     }
 
@@ -147,6 +159,7 @@ impl Intake {
             Self::Webhook(_) => json(delivery.raw).map(whole),
             Self::CloudEvents(_) => cloudevents::decode(delivery),
             Self::Syslog(syslog) => syslog.decode(delivery).map(whole),
+            Self::Schedule(_) => json(delivery.raw).map(whole),
         }
     }
 
@@ -160,10 +173,8 @@ impl Intake {
         match self {
             Self::Webhook(_) => vec![("body", body), headers()],
             Self::CloudEvents(_) => vec![("event", body), headers()],
-            Self::Syslog(_) => syslog::OFFERS
-                .iter()
-                .map(|name| (*name, body.get(*name).unwrap_or(&Value::Null)))
-                .collect(),
+            Self::Syslog(_) => fields(&syslog::OFFERS, body),
+            Self::Schedule(_) => fields(&schedule::OFFERS, body),
         }
     }
 
@@ -172,9 +183,14 @@ impl Intake {
         match self {
             Self::Webhook(http) => http.credential.templates("/intake/webhook/credential"),
             Self::CloudEvents(http) => http.credential.templates("/intake/cloudevents/credential"),
-            Self::Syslog(_) => Vec::new(),
+            Self::Syslog(_) | Self::Schedule(_) => Vec::new(),
         }
     }
+}
+
+/// The fields of a message, each by its own name.
+fn fields<'a>(names: &[&'static str], body: &'a Value) -> Vec<(&'static str, &'a Value)> {
+    names.iter().map(|name| (*name, body.get(*name).unwrap_or(&Value::Null))).collect()
 }
 
 static NO_HEADERS: LazyLock<Value> = LazyLock::new(|| Value::Object(Map::new()));

@@ -1,6 +1,7 @@
 //! Reading payloads by a source's lines.
 
 mod cloudevents;
+mod schedule;
 mod syslog;
 
 use super::*;

@@ -1,0 +1,82 @@
+//! Sources with a schedule: a message at each of their times goes the one way in.
+
+use super::Handled;
+use crate::{
+    admission::NotTaken,
+    clock,
+    intake::{ReceivedMessage, accept},
+    node::{Node, Published},
+    selfwatch,
+};
+use arvok_core::source::{Intake, Occurrence, Schedule, Source};
+use arvok_store::timers::{Timer, WantedTimer};
+use chrono::{DateTime, SecondsFormat, Utc};
+use serde_json::Map;
+
+/// The next time of each source that has a schedule.
+pub(super) fn wanted(published: &Published, now: DateTime<Utc>) -> Vec<WantedTimer> {
+    let timer = |(source, _): (&Source, i32)| {
+        let schedule = schedule(source)?;
+        let due = schedule.next(now)?;
+        Some(WantedTimer { key: source.name.clone(), spec: schedule.fingerprint(), due })
+    };
+    published.catalog.all::<Source>().filter_map(timer).collect()
+}
+
+fn schedule(source: &Source) -> Option<&Schedule> {
+    if let Intake::Schedule(schedule) = &source.intake { Some(schedule) } else { None }
+}
+
+/// Sends the message of a time that has come. Its id is made of that time, so that it is taken once
+/// however often it is sent.
+pub(super) async fn handle(node: &Node, timer: &Timer) -> Result<Handled, String> {
+    let published = node.published();
+    let source = published.catalog.get::<Source>(&timer.key).map(|(source, _)| source);
+    let known = source.and_then(|source| Some((source, schedule(source)?)));
+    let Some((source, schedule)) = known.filter(|(_, s)| s.fingerprint() == timer.spec) else {
+        return Ok(Handled::Unwanted);
+    };
+    let Some(occurrence) = schedule.occurrence(timer.due, clock::now()) else {
+        return Ok(Handled::GoesOn(timer.due));
+    };
+    if occurrence.sends {
+        send(node, &published, (source, schedule), &occurrence).await?;
+    } else {
+        tell_missed(node, source, &occurrence).await?;
+    }
+    Ok(Handled::GoesOn(occurrence.next))
+}
+
+async fn send(
+    node: &Node,
+    published: &Published,
+    (source, schedule): (&Source, &Schedule),
+    occurrence: &Occurrence,
+) -> Result<(), String> {
+    let raw = schedule.message(&source.name, occurrence).to_string();
+    let admission = node
+        .admission
+        .admit(&source.name, raw.len())
+        .ok_or("there is no room for another message at the moment")?;
+    let key = Some(occurrence.due.to_rfc3339_opts(SecondsFormat::Secs, true));
+    let message =
+        ReceivedMessage { raw: raw.as_bytes(), properties: Map::new(), normal: false, key };
+    match accept(node, published, source, message, admission).await {
+        // What the source's own lines cannot read is kept and told as for any sender.
+        Ok(_) | Err(NotTaken::Malformed { .. }) => Ok(()),
+        Err(NotTaken::Store) => Err("the records cannot be written at the moment".into()),
+    }
+}
+
+async fn tell_missed(node: &Node, source: &Source, occurrence: &Occurrence) -> Result<(), String> {
+    let due = occurrence.due.to_rfc3339_opts(SecondsFormat::Secs, true);
+    let times = if occurrence.missed == 1 { "time" } else { "times" };
+    let summary = format!(
+        "{} {times} of source {} passed while no node ran, the last at {due}, and are not made up \
+        for",
+        occurrence.missed, source.name
+    );
+    selfwatch::note(node, "schedule.missed", &format!("source/{}", source.name), &due, &summary)
+        .await
+        .map_err(|_| "that a time was missed cannot be recorded at the moment".into())
+}
