@@ -92,7 +92,7 @@ fn times_that_passed_while_no_node_ran_are_made_up_for_once_or_told() {
     pass(&stage, "made-up", 10);
     let made = until("what is made up for", || alerts(&stage, "made-up").first().cloned());
     // The last of them is on time, unless the minute ends meanwhile.
-    assert_eq!(made["summary"], "made-up is due; 10 were missed");
+    assert_eq!(made["summary"], "made-up is due; times missed: 10");
     // A whole hour ago, and hourly: nothing of it is on time.
     stage.publish("source: skipped\nintake: { schedule: { cron: \"0 0 1 1 *\", missed: skip } }\n");
     stage.records().run("UPDATE timer SET due = '2026-01-01T00:00:00Z' WHERE key = 'skipped'");

@@ -105,15 +105,24 @@ pub fn only_reads(url: &str, only: bool) {
 }
 
 /// Asks again and again until there is an answer; says what was awaited if none comes.
-pub fn until<T>(what: &str, mut ask: impl FnMut() -> Option<T>) -> T {
-    let end = Instant::now() + Duration::from_secs(60);
-    loop {
+pub fn until<T>(what: &str, ask: impl FnMut() -> Option<T>) -> T {
+    until_or(what, String::new, ask)
+}
+
+/// The same, with how things stand instead.
+pub fn until_or<T>(
+    what: &str,
+    stands: impl FnOnce() -> String,
+    mut ask: impl FnMut() -> Option<T>,
+) -> T {
+    let end = Instant::now() + Duration::from_secs(120);
+    while Instant::now() < end {
         if let Some(answer) = ask() {
             return answer;
         }
-        assert!(Instant::now() < end, "waited a minute for {what}");
         std::thread::park_timeout(Duration::from_millis(20));
     }
+    panic!("waited two minutes for {what}{}", stands());
 }
 
 /// The address of somebody who answers every request with this.

@@ -1,6 +1,8 @@
 //! A node with everything around it.
 
-use super::{ARVOK, Records, Said, block, command::arvok, contract, database, folder, until};
+use super::{
+    ARVOK, Records, Said, block, command::arvok, contract, database, folder, until, until_or,
+};
 use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use arvok_standins::{Harbour, Pace};
 use nix::{
@@ -400,8 +402,10 @@ impl Stage {
 
     /// Waits for the job of this number to be in a state; the job.
     pub fn job_in(&self, id: i64, states: &[&str]) -> Value {
-        until(&format!("job {id} to be {states:?}"), || {
-            let (status, job) = self.call(Method::GET, &format!("/api/v1/jobs/{id}"), None);
+        let path = format!("/api/v1/jobs/{id}");
+        let stands = || format!("; it is {:#}", self.call(Method::GET, &path, None).1);
+        until_or(&format!("job {id} to be {states:?}"), stands, || {
+            let (status, job) = self.call(Method::GET, &path, None);
             (status == 200 && states.contains(&job["job"]["state"].as_str()?)).then_some(job)
         })
     }

@@ -162,7 +162,7 @@ pub(super) fn default_read() -> ReadDoc {
         resource: r#""schedules/" + schedule"#.into(),
         time: Some("due".into()),
         summary: Some(
-            r#"schedule + " is due" + (missed > 0 ? "; " + string(missed) + " were missed" : "")"#
+            r#"schedule + " is due" + (missed > 0 ? "; times missed: " + string(missed) : "")"#
                 .into(),
         ),
         value: None,

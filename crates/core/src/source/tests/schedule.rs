@@ -125,7 +125,7 @@ fn a_message_is_read_by_the_lines_of_its_kind() {
         lines(&outcome),
         [
             "due schedules/patch-night indeterminate noted 2026-11-28T01:00:00Z | patch-night is due; \
-          1 were missed |"
+          times missed: 1 |"
         ]
     );
     assert_eq!(outcome.alerts[0].id, "patch-night 2026-11-28T02:00:00+01:00");
