@@ -70,6 +70,9 @@ pub(crate) struct Pools {
     pub replay: DatabaseConnection,
 }
 
+/// How long a sender that is refused may be kept for a look at what is published.
+const CATCH_UP: Duration = Duration::from_secs(1);
+
 /// One node.
 #[derive(Debug)]
 pub(crate) struct Node {
@@ -291,12 +294,12 @@ impl Node {
         let mut asked = self.asked.lock().await;
         if *asked < came {
             *asked = Instant::now();
-            let known = match definitions::generation(&self.door_db).await {
-                Ok(generation) => self.know(generation).await,
-                Err(e) => Err(e),
-            };
-            if let Err(e) = known {
-                tracing::warn!("what is published cannot be compared: {e}");
+            let known = async { self.know(definitions::generation(&self.door_db).await?).await };
+            // Without the database nobody is told later than before that he is not known.
+            match tokio::time::timeout(CATCH_UP, known).await {
+                Ok(Ok(())) => {}
+                Ok(Err(e)) => tracing::warn!("what is published cannot be compared: {e}"),
+                Err(_) => tracing::warn!("what is published cannot be compared in time"),
             }
         }
         self.published().generation != judged_by.generation

@@ -2,8 +2,9 @@
 //! kind does when its time has come is a file here.
 //!
 //! Each node keeps the timers as it knows what is published, and handles whatever is due and no
-//! other node holds. A handler may be called twice for one time, by a node that takes up what
-//! another left behind; what it does must stand once all the same.
+//! other node holds. One whose handler panics fails by itself. A handler may be called twice for
+//! one time, by a node that takes up what another left behind; what it does must stand once all the
+//! same.
 
 mod schedule;
 
@@ -13,8 +14,8 @@ use arvok_store::{
     timers::{self, Timer, TimerKind},
 };
 use chrono::{DateTime, Utc};
-use futures_util::future::join_all;
-use std::{sync::Arc, time::Duration};
+use futures_util::{FutureExt, future::join_all};
+use std::{panic::AssertUnwindSafe, sync::Arc, time::Duration};
 
 /// How long a timer is held by whoever handles it, and may take.
 const HOLD: Duration = Duration::from_secs(30);
@@ -58,7 +59,7 @@ async fn round(node: &Node, set_for: &mut Option<i64>) -> Result<Duration, Store
         timers::set(&node.work_db, TimerKind::Schedule, published.generation, &wanted).await?;
         *set_for = Some(published.generation);
     }
-    loop {
+    while !*node.stopping.borrow() {
         let due = timers::hold_due(&node.work_db, HOLD.as_secs_f64()).await?;
         if due.is_empty() {
             break;
@@ -75,15 +76,17 @@ async fn handle(node: &Node, timer: &Timer) -> Result<(), StoreError> {
     let handling = match timer.kind.0 {
         TimerKind::Schedule => schedule::handle(node, timer),
     };
+    let handling = AssertUnwindSafe(handling).catch_unwind();
     let reason = match tokio::time::timeout(HOLD, handling).await {
-        Ok(Ok(Handled::GoesOn(next))) => {
+        Ok(Ok(Ok(Handled::GoesOn(next)))) => {
             return timers::go_on(&node.work_db, timer, next).await.map(drop);
         }
-        Ok(Ok(Handled::Unwanted)) => {
+        Ok(Ok(Ok(Handled::Unwanted))) => {
             let generation = node.published().generation;
             return timers::forget(&node.work_db, timer, generation).await;
         }
-        Ok(Err(reason)) => reason,
+        Ok(Ok(Err(reason))) => reason,
+        Ok(Err(_)) => "ended unexpectedly; the log says where".to_owned(),
         Err(_) => format!("takes longer than {} s", HOLD.as_secs()),
     };
     tracing::warn!(kind = %timer.kind.0, key = timer.key, "a timer is tried again: {reason}");

@@ -314,6 +314,31 @@ fn a_long_chain_is_refused_and_a_wide_condition_is_not() {
     assert_eq!(eval(&wide), Ok(json!(false)));
 }
 
+#[test]
+fn the_longest_texts_end_on_the_stack_of_a_test() {
+    for (head, part, tail) in [
+        ("", "(", ""),
+        ("", "[", ""),
+        ("", "{1:", ""),
+        ("", "-", "1"),
+        ("", "!", "true"),
+        ("1", "+1", ""),
+        ("body", ".a", ""),
+        ("body", "[0]", ""),
+        ("", "true?1:", "2"),
+        ("", "size(", ""),
+        ("[1]", ".map(x,x)", ""),
+        ("true", "&&true", ""),
+        ("1", "<1", ""),
+        ("", "'a'", ""),
+        ("", "-1-", "1"),
+    ] {
+        let count = (MAX_TEXT - head.len() - tail.len()) / part.len();
+        let text = format!("{head}{}{tail}", part.repeat(count));
+        let _ = eval(&text);
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(200))]
 
