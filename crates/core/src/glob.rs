@@ -1,4 +1,13 @@
 //! Globs: `*` within a path part, `**` across parts, `?` one character; all else is itself.
+//!
+//! ```
+//! use arvok_core::glob::Glob;
+//!
+//! let databases = Glob::parse("vm/*-db-?").expect("a glob");
+//! assert!(databases.matches("vm/quill-booking-db-1"));
+//! assert!(!databases.matches("vm/quill-booking-db-1/disk"), "`*` stays within a part");
+//! assert!(Glob::parse("vm/**").expect("a glob").matches("vm/quill-booking-db-1/disk"));
+//! ```
 
 /// Longest glob, in bytes.
 const MAX_GLOB: usize = 512;

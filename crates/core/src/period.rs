@@ -1,6 +1,14 @@
 //! Lengths of time as people write them: `90s`, `15m`, `1h30m`, `250ms`, `2d`.
 //!
 //! Used by every definition that has a duration; owns the text form and nothing else.
+//!
+//! ```
+//! use arvok_core::Period;
+//!
+//! let wait = Period::parse("1h30m").expect("a length of time");
+//! assert_eq!(wait.delta().num_minutes(), 90);
+//! assert!(Period::parse("90").is_err(), "a unit is needed");
+//! ```
 
 use chrono::TimeDelta;
 use schemars::JsonSchema;

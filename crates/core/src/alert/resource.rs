@@ -1,4 +1,12 @@
 //! Resource paths: `class/name[/part]`, what an alert is about and what a job acts on.
+//!
+//! ```
+//! use arvok_core::ResourcePath;
+//!
+//! let disk = ResourcePath::parse("vm/quill-booking-db-1/disk/vdb").expect("a path");
+//! assert_eq!(disk.as_str(), "vm/quill-booking-db-1/disk/vdb");
+//! assert!(ResourcePath::parse("quill-booking-db-1").is_err(), "the class is missing");
+//! ```
 
 use serde::{Deserialize, Serialize};
 use std::fmt;

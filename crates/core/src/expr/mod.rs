@@ -4,6 +4,28 @@
 //! the program, `typing` checks that it fits, and `eval` goes through it and counts every step
 //! against [`BUDGET`]. [`Template`] fills `${ ... }` in strings.
 //!
+//! ```
+//! use arvok_core::expr::{Expr, Names, Scope, Val};
+//! use serde_json::{Value, json};
+//!
+//! struct Body(Value);
+//!
+//! impl<'a> Scope<'a> for Body {
+//!     fn name(&'a self, name: &str) -> Option<Val<'a>> {
+//!         (name == "body").then(|| Val::json(&self.0))
+//!     }
+//! }
+//!
+//! let names = Names { roots: &["body"], functions: &[], types: &[] };
+//! let full = Expr::compile("body.disks.exists(d, d.used > 0.9)", names).expect("compiles");
+//! let body = Body(json!({ "disks": [{ "used": 0.4 }, { "used": 0.93 }] }));
+//! assert_eq!(full.holds(&body), Ok(true));
+//!
+//! let wrong = Expr::compile("bdy.disks", names).expect_err("is refused");
+//! assert_eq!(wrong.to_string(), "`bdy` is not known here; did you mean `body`?");
+//! assert_eq!(wrong.span, Some((0, 3)));
+//! ```
+//!
 //! `functions` is the table of all functions, `times` what the specification says of times,
 //! `length` lengths of time that an expression makes. The cases in `cases/expressions` say what
 //! follows the specification, and the reference what does not.

@@ -3,6 +3,29 @@
 //! [`test`] asks one rule; [`Matcher`] asks a whole published set in time that hardly depends on
 //! its size, with the same answer; [`explain`] says clause by clause what a rule makes of an
 //! alert. What follows a match is [`crate::settle`]'s business.
+//!
+//! ```
+//! use arvok_core::{
+//!     NewAlert, alert::Received, definition::Defined, document::parse_file, matcher::Matcher,
+//!     rule::Rule,
+//! };
+//! use chrono::DateTime;
+//! use std::sync::Arc;
+//!
+//! let text = "rule: disk-filling\nlisten: { kinds: [disk.*], severity: major.. }\n\
+//!     dispatch: { runbook: grow-disk }\n";
+//! let documents = parse_file("rules.yaml", text).expect("is YAML");
+//! let rule = Rule::check(&documents[0]).expect("is a rule");
+//! let matcher = Matcher::new(vec![(Arc::new(rule), 1)]);
+//!
+//! let alert: NewAlert = serde_json::from_value(serde_json::json!({
+//!     "kind": "disk.usage", "severity": "critical", "resource": "vm/quill-booking-db-1",
+//! }))
+//! .expect("an alert");
+//! let received = DateTime::UNIX_EPOCH;
+//! let alert = alert.complete(Received { source: "yard", received, fallback_id: "1" }).expect("whole");
+//! assert_eq!(matcher.matching(&alert).len(), 1);
+//! ```
 
 mod explain;
 mod index;

@@ -2,6 +2,34 @@
 //!
 //! Owns the document, its checks, and [`Source::read`]. Receiving deliveries and proving who sent
 //! them is the service's business; what an alert is, [`crate::alert`]'s.
+//!
+//! ```
+//! use arvok_core::{
+//!     definition::Defined,
+//!     document::parse_file,
+//!     source::{Delivery, Source},
+//! };
+//! use chrono::DateTime;
+//! use serde_json::Map;
+//!
+//! let text = r#"
+//! source: pier-monitor
+//! intake: { webhook: { credential: { bearer: "${secret('pier-monitor')}" } } }
+//! read: { kind: body.check, severity: '"major"', resource: '"vm/" + body.host' }
+//! "#;
+//! let documents = parse_file("sources.yaml", text).expect("is YAML");
+//! let source = Source::check(&documents[0]).expect("is a source");
+//!
+//! let outcome = source.read(&Delivery {
+//!     raw: br#"{ "check": "disk.usage", "host": "quill-booking-db-1" }"#,
+//!     properties: &Map::new(),
+//!     received: DateTime::UNIX_EPOCH,
+//!     fallback_id: "1",
+//!     normal: false,
+//! });
+//! assert_eq!(outcome.alerts[0].resource.as_str(), "vm/quill-booking-db-1");
+//! assert!(outcome.unreadable.is_empty());
+//! ```
 
 mod intake;
 mod read;
