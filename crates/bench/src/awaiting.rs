@@ -39,7 +39,7 @@ pub async fn figure(stage: &Stage) -> Fallible<Figure> {
     ] {
         db.execute_unprepared(&sql).await?;
     }
-    jobs::told(&db).await?;
+    jobs::until_outbox_is_empty(&db).await?;
     let with = rate(stage, "with").await?;
     db.execute_unprepared("DELETE FROM wait").await?;
     db.execute_unprepared("DELETE FROM job WHERE runbook = 'hears'").await?;

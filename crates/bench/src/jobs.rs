@@ -41,7 +41,7 @@ pub fn median(mut all: Vec<f64>) -> f64 {
 }
 
 /// Waits until all that jobs told has entered: it is not what is measured next.
-pub async fn told(db: &DatabaseConnection) -> Fallible<()> {
+pub async fn until_outbox_is_empty(db: &DatabaseConnection) -> Fallible<()> {
     let begun = Instant::now();
     while count(db, "SELECT (SELECT count(*) FROM outbox) + (SELECT count(*) FROM job_change) AS n")
         .await?
@@ -138,9 +138,9 @@ pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
     // As the database does by itself after a minute: until then it takes its tables for empty.
     db.execute_unprepared("ANALYZE").await?;
     for n in 0..ROUNDS {
-        told(&db).await?;
+        until_outbox_is_empty(&db).await?;
         alone.push(round(stage, &db, &format!("alone{n}")).await?);
-        told(&db).await?;
+        until_outbox_is_empty(&db).await?;
         others.push(bare(&db).await?);
     }
     let (alone, others) = (median(alone), median(others));
@@ -156,12 +156,12 @@ pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
     ))
     .await?;
     db.execute_unprepared("ANALYZE job").await?;
-    told(&db).await?;
+    until_outbox_is_empty(&db).await?;
     // They never end here, and are not waited for.
     db.execute_unprepared("UPDATE job SET finished_at = now() WHERE state = 'waiting'").await?;
     let mut beside = Vec::new();
     for n in 0..ROUNDS {
-        told(&db).await?;
+        until_outbox_is_empty(&db).await?;
         beside.push(round(stage, &db, &format!("beside{n}")).await?);
     }
     let beside = median(beside);

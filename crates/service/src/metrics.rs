@@ -144,14 +144,14 @@ const LONG: [f64; 11] = [0.1, 0.5, 1.0, 5.0, 15.0, 60.0, 300.0, 900.0, 3_600.0, 
 const CALLS: [f64; 10] = [0.01, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 15.0, 60.0];
 
 /// Registers a metric under its name, with what it says.
-fn kept<M: Metric + Clone>(registry: &mut Registry, name: &str, says: &str, metric: M) -> M {
+fn registered<M: Metric + Clone>(registry: &mut Registry, name: &str, says: &str, metric: M) -> M {
     registry.register(name, says, metric.clone());
     metric
 }
 
 /// One that begins with nothing.
 fn plain<M: Metric + Clone + Default>(registry: &mut Registry, name: &str, says: &str) -> M {
-    kept(registry, name, says, M::default())
+    registered(registry, name, says, M::default())
 }
 
 /// How long something took, by its label.
@@ -159,7 +159,7 @@ fn timed<L>(registry: &mut Registry, name: &str, says: &str, new: fn() -> Histog
 where
     L: Clone + std::hash::Hash + Eq + EncodeLabelSet + std::fmt::Debug + Send + Sync + 'static,
 {
-    kept(registry, name, says, Family::new_with_constructor(new))
+    registered(registry, name, says, Family::new_with_constructor(new))
 }
 
 impl Intake {
@@ -184,7 +184,7 @@ impl Intake {
                 "arvok_deliveries_refused",
                 "Deliveries refused because the node is full",
             ),
-            commit_seconds: kept(
+            commit_seconds: registered(
                 r,
                 "arvok_commit_seconds",
                 "Time of one batch's transaction",
@@ -195,13 +195,13 @@ impl Intake {
                 "arvok_commit_recent_seconds",
                 "How long a commit takes of late",
             ),
-            batch_alerts: kept(
+            batch_alerts: registered(
                 r,
                 "arvok_batch_alerts",
                 "Alerts in one batch",
                 Histogram::new(SIZES),
             ),
-            queue_seconds: kept(
+            queue_seconds: registered(
                 r,
                 "arvok_intake_queue_seconds",
                 "How long the oldest delivery of a batch had waited",

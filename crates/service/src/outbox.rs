@@ -52,7 +52,7 @@ pub(crate) async fn run(node: Arc<Node>) {
 
 /// Lets the next events enter; whether there may be more.
 pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
-    let events = outbox::take(&node.work_db, &node.name, AT_ONCE).await?;
+    let events = outbox::claim(&node.work_db, &node.name, AT_ONCE).await?;
     if events.is_empty() {
         return Ok(false);
     }

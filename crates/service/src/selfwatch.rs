@@ -56,7 +56,7 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
             _ = tick.tick() => {}
             () = node.listeners.changed.notified() => {}
         }
-        if let Err(e) = tell(&node, (&host, address), since).await {
+        if let Err(e) = send_beat(&node, (&host, address), since).await {
             tracing::warn!("the heartbeat: {e}");
             continue;
         }
@@ -69,7 +69,7 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
     let _ = nodes::leave(&node.work_db, &node.name).await;
 }
 
-async fn tell(
+async fn send_beat(
     node: &Node,
     (host, address): (&str, SocketAddr),
     since: DateTime<Utc>,

@@ -55,9 +55,9 @@ pub(crate) async fn run(node: Arc<Node>) {
         }
         if looked {
             looks += 1;
-            tell(sending.look(&node, looks.is_multiple_of(OLD)).await);
+            log_error(sending.look(&node, looks.is_multiple_of(OLD)).await);
         }
-        tell(sending.send(&node).await);
+        log_error(sending.send(&node).await);
     }
 }
 
@@ -95,7 +95,7 @@ impl Sending {
         }
         for asked in store::to_ask(&node.work_db, self.room.keys().cloned().collect()).await? {
             let node = Arc::clone(node);
-            self.under_way.spawn(async move { tell(ask(&node, &asked).await) });
+            self.under_way.spawn(async move { log_error(ask(&node, &asked).await) });
         }
         Ok(())
     }
@@ -121,7 +121,7 @@ impl Sending {
                 .and_then(|free| Arc::clone(free).try_acquire_owned().ok());
             let node = Arc::clone(node);
             self.under_way.spawn(async move {
-                tell(post(&node, &event).await);
+                log_error(post(&node, &event).await);
                 drop(place);
             });
         }
@@ -129,7 +129,7 @@ impl Sending {
     }
 }
 
-fn tell(done: Result<(), StoreError>) {
+fn log_error(done: Result<(), StoreError>) {
     if let Err(e) = done {
         tracing::warn!("subscribers: {e}");
     }

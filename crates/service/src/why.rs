@@ -29,7 +29,13 @@ pub(crate) async fn explain(
         (Some(seq), Some(_)) => Some((seq, verdicts(node, seq).await?)),
         _ => None,
     };
-    told(node, (rule, version), alert, verdicts.as_ref().map(|(seq, v)| (*seq, v.as_slice()))).await
+    explanation(
+        node,
+        (rule, version),
+        alert,
+        verdicts.as_ref().map(|(seq, v)| (*seq, v.as_slice())),
+    )
+    .await
 }
 
 /// What the rules decided about an alert.
@@ -38,7 +44,7 @@ async fn verdicts(node: &Node, seq: i64) -> Result<Vec<VerdictItem>, ApiError> {
 }
 
 /// The explanation, with the verdicts that were given about the alert of that number.
-async fn told(
+async fn explanation(
     node: &Node,
     (rule, version): (&Rule, Option<i32>),
     alert: &Alert,
@@ -170,7 +176,7 @@ pub(crate) async fn all(node: &Node, alert: Alert, seq: i64) -> Result<AlertWhy,
     let verdicts = verdicts(node, seq).await?;
     for (i, (rule, version)) in matching.into_iter().enumerate() {
         answer.matching.push(if i < TOLD {
-            told(node, (&rule, Some(version)), &alert, Some((seq, &verdicts))).await?
+            explanation(node, (&rule, Some(version)), &alert, Some((seq, &verdicts))).await?
         } else {
             bare(&rule, Some(version), clauses_of(&rule, &alert))
         });

@@ -146,7 +146,7 @@ pub async fn leave(
 }
 
 /// Those among some steps of a job whose calls were told that their turn has come.
-pub(super) async fn told(
+pub(super) async fn permits_given(
     db: &impl ConnectionTrait,
     job: JobId,
     places: Vec<String>,
@@ -260,7 +260,7 @@ pub struct CallStatistics {
 }
 
 /// How the calls of some connections went in the last hour, and how the last one did.
-pub async fn went(
+pub async fn recent_outcomes(
     db: &impl ConnectionTrait,
     connections: Vec<String>,
     now: DateTime<Utc>,

@@ -17,7 +17,7 @@ const FIRST: u32 = 0x20;
 const MOST: usize = 4096;
 
 /// In which order the keys of a value came; empty if that is how they are kept.
-pub(crate) fn of(value: &Value) -> String {
+pub(crate) fn order_of(value: &Value) -> String {
     let mut order = String::new();
     let differs = note(value, &mut order);
     if differs && order.chars().count() <= MOST { order } else { String::new() }
@@ -130,7 +130,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_payload_comes_back_as_it_came(value in values()) {
-            let back = restored(kept(&value), Some(&of(&value)));
+            let back = restored(kept(&value), Some(&order_of(&value)));
             prop_assert_eq!(back.to_string(), value.to_string());
         }
 
@@ -143,10 +143,10 @@ mod tests {
 
     #[test]
     fn what_came_as_it_is_kept_takes_no_room_and_what_is_endless_neither() {
-        assert_eq!(of(&json!({ "a": 1, "b": { "c": 2, "dd": 3 } })), "");
-        assert_eq!(of(&json!([1, "x", null])), "");
-        assert_eq!(of(&json!({ "b": 1, "a": 2 })).chars().count(), 2);
+        assert_eq!(order_of(&json!({ "a": 1, "b": { "c": 2, "dd": 3 } })), "");
+        assert_eq!(order_of(&json!([1, "x", null])), "");
+        assert_eq!(order_of(&json!({ "b": 1, "a": 2 })).chars().count(), 2);
         let endless: Value = (0..3_000).map(|_| json!({ "b": 1, "a": 2 })).collect();
-        assert_eq!(of(&endless), "");
+        assert_eq!(order_of(&endless), "");
     }
 }

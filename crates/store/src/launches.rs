@@ -74,7 +74,7 @@ pub async fn launch(
     launch: Launch<'_>,
     now: DateTime<Utc>,
 ) -> Result<Launched, StoreError> {
-    if let Some(before) = known(db, &launch).await? {
+    if let Some(before) = earlier_launch(db, &launch).await? {
         return Ok(before);
     }
     let alarm = match launch.alert {
@@ -114,7 +114,7 @@ pub async fn launch(
         Err(e) => {
             tx.rollback().await?;
             // The same was sent twice at once: the other was first.
-            if e.is_duplicate() { known(db, &launch).await?.ok_or(e) } else { Err(e) }
+            if e.is_duplicate() { earlier_launch(db, &launch).await?.ok_or(e) } else { Err(e) }
         }
     }
 }
@@ -199,7 +199,7 @@ pub async fn go_on(
     Ok(Some(Launched::New(id)))
 }
 
-async fn known(
+async fn earlier_launch(
     db: &DatabaseConnection,
     launch: &Launch<'_>,
 ) -> Result<Option<Launched>, StoreError> {

@@ -160,7 +160,7 @@ struct Row {
 }
 
 /// How long things are kept now; none before anybody has said it.
-async fn said(db: &impl ConnectionTrait) -> Result<Option<Retention>, StoreError> {
+async fn stored(db: &impl ConnectionTrait) -> Result<Option<Retention>, StoreError> {
     let rows: Vec<Row> =
         sql::typed(db, "SELECT what, source, seconds FROM retention", vec![]).await?;
     if rows.is_empty() {
@@ -183,7 +183,7 @@ async fn said(db: &impl ConnectionTrait) -> Result<Option<Retention>, StoreError
 
 /// How long things are kept now.
 pub async fn now(db: &impl ConnectionTrait) -> Result<Retention, StoreError> {
-    Ok(said(db).await?.unwrap_or_default())
+    Ok(stored(db).await?.unwrap_or_default())
 }
 
 /// What a node was told for its first start counts where nobody has said anything yet; how long
@@ -195,7 +195,7 @@ pub async fn begin(
 ) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
     turn(&tx).await?;
-    let retention = match said(&tx).await? {
+    let retention = match stored(&tx).await? {
         Some(retention) => retention,
         None => {
             let retention = Retention::default().with(told);

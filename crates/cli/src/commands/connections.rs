@@ -88,7 +88,7 @@ async fn try_by_hand(
 ) -> Result<(), CliError> {
     let detail: ConnectionDetail = client.get(&format!("{ALL}/{}", percent(via)), &[]).await?;
     let offered = offered(&detail, operation)?;
-    let give = given(offered, typed)?;
+    let give = typed_input(offered, typed)?;
     let path = format!("{ALL}/{}/operations/{}/try", percent(via), percent(operation));
     let asked = |dry_run| TryOperation { give: give.clone(), dry_run };
     let plan: TriedOperation = client.post(&path, &asked(true)).await?;
@@ -145,7 +145,10 @@ fn offered<'d>(
 }
 
 /// What was typed, each as the operation takes it; what is missing is asked for.
-fn given(operation: &OfferedOperation, typed: &[String]) -> Result<Map<String, Value>, CliError> {
+fn typed_input(
+    operation: &OfferedOperation,
+    typed: &[String],
+) -> Result<Map<String, Value>, CliError> {
     let typed = super::pairs("--give", typed, "vm=vm/quill-1")?.into_iter();
     let mut give: Map<String, Value> = typed
         .map(|(name, value)| (name.to_owned(), super::read(operation.takes.get(name), value)))

@@ -58,7 +58,7 @@ pub async fn subscriber(command: SubscriberCommand) -> Result<(), CliError> {
             let body = Replay { since: since.transpose()?, until: None };
             let path = format!("{ALL}/{}/replay", percent(&name));
             let replayed: Replayed = Client::of(&server)?.post(&path, &body).await?;
-            show::out(&told(&name, &replayed));
+            show::out(&replay_text(&name, &replayed));
         }
     }
     Ok(())
@@ -81,7 +81,7 @@ fn confirmed(item: &SubscriberItem) -> Result<(), CliError> {
     }
 }
 
-fn told(name: &str, replayed: &Replayed) -> String {
+fn replay_text(name: &str, replayed: &Replayed) -> String {
     let events = show::count(usize::try_from(replayed.events).unwrap_or(0), "event");
     let more = |next: DateTime<Utc>| {
         let next = next.to_rfc3339_opts(SecondsFormat::Secs, true);

@@ -35,7 +35,7 @@ fn day(d: &StoredDay) -> [String; 7] {
 fn policy(s: &Storage) -> String {
     let mut lines = vec![format!("{} in all.", size(s.bytes))];
     lines.extend(
-        kept(&s.kept).into_iter().map(|(what, time)| format!("{what} are kept for {time}.")),
+        kept_for(&s.kept).into_iter().map(|(what, time)| format!("{what} are kept for {time}.")),
     );
     lines.push(format!(
         "An id that comes again is recognised for {} at least.",
@@ -49,7 +49,7 @@ fn period(seconds: i64) -> Period {
 }
 
 /// What is kept, and for how long.
-fn kept(kept: &RetentionTimes) -> Vec<(String, Period)> {
+fn kept_for(kept: &RetentionTimes) -> Vec<(String, Period)> {
     let mut all = vec![("Alerts and verdicts".to_owned(), period(kept.alerts_seconds))];
     all.extend(
         kept.sources_seconds
@@ -64,12 +64,13 @@ fn kept(kept: &RetentionTimes) -> Vec<(String, Period)> {
 /// What a change of how long things are kept does: what is kept otherwise, and what goes.
 pub fn keep(plan: &KeepPlan) -> String {
     let (before, after): (BTreeMap<_, _>, BTreeMap<_, _>) =
-        (kept(&plan.before).into_iter().collect(), kept(&plan.after).into_iter().collect());
+        (kept_for(&plan.before).into_iter().collect(), kept_for(&plan.after).into_iter().collect());
     if before == after {
         return "It is kept so already.".into();
     }
     let mut table = Table::new(&["kept", "for", "then"]);
-    let names = kept(&plan.before).into_iter().chain(kept(&plan.after)).map(|(name, _)| name);
+    let names =
+        kept_for(&plan.before).into_iter().chain(kept_for(&plan.after)).map(|(name, _)| name);
     let mut shown = BTreeSet::new();
     for name in names.filter(|name| before.get(name) != after.get(name)) {
         if shown.insert(name.clone()) {

@@ -221,14 +221,14 @@ pub(super) fn children(op: &Op) -> Vec<&Node> {
 }
 
 /// The demands of all parts that must hold.
-pub(super) fn of(node: &Node) -> Vec<Demand> {
+pub(super) fn demands_of(node: &Node) -> Vec<Demand> {
     match &node.op {
-        Op::And(a, b) => of(a).into_iter().chain(of(b)).collect(),
+        Op::And(a, b) => demands_of(a).into_iter().chain(demands_of(b)).collect(),
         Op::Const(Const::Bool(false)) => vec![Demand::Never],
         Op::Binary(op, a, b) => compared(*op, a, b).into_iter().collect(),
         Op::Glob(on, glob) => path(on).map(|p| Demand::Like(p, glob.clone())).into_iter().collect(),
         Op::Call(name, args) => called(name, args).into_iter().collect(),
-        Op::Or(a, b) => either(of(a), of(b)).into_iter().collect(),
+        Op::Or(a, b) => either(demands_of(a), demands_of(b)).into_iter().collect(),
         _ => vec![],
     }
 }

@@ -526,7 +526,7 @@ pub(super) fn try_constant(name: &str, args: &[Val<'_>]) -> Result<(), ExprError
 
 type Made<'a> = Option<Result<Val<'a>, ExprError>>;
 
-fn made<'a>(text: String) -> Made<'a> {
+fn text_value<'a>(text: String) -> Made<'a> {
     Some(Ok(Val::Str(Cow::Owned(text))))
 }
 
@@ -557,8 +557,8 @@ fn string<'a>(args: &[Val<'a>]) -> Made<'a> {
                     .map_err(|_| ExprError::new("these bytes are not UTF-8")),
             )
         }
-        Val::Span(span) => made(times::written(*span)),
-        other => made(other.text()),
+        Val::Span(span) => text_value(times::written(*span)),
+        other => text_value(other.text()),
     }
 }
 
@@ -602,7 +602,7 @@ fn on_texts<'a>(args: &[Val<'a>], holds: fn(&str, &str) -> bool) -> Made<'a> {
 
 fn one_text<'a>(args: &[Val<'a>], change: fn(&str) -> String) -> Made<'a> {
     let [Val::Str(text)] = args else { return None };
-    made(change(text))
+    text_value(change(text))
 }
 
 fn matches<'a>(args: &[Val<'a>]) -> Made<'a> {
@@ -652,7 +652,7 @@ fn join<'a>(args: &[Val<'a>]) -> Made<'a> {
     if all > MOST_TEXT {
         return Some(Err(ExprError::new("join() would make too long a text")));
     }
-    made(parts.join(between))
+    text_value(parts.join(between))
 }
 
 /// Longest text that one function makes, in bytes.
@@ -663,7 +663,7 @@ fn replace<'a>(args: &[Val<'a>]) -> Made<'a> {
     if text.len().saturating_mul(with.len().max(1)) > MOST_TEXT {
         return Some(Err(ExprError::new("replace() would make too long a text")));
     }
-    made(text.replace(what.as_ref(), with))
+    text_value(text.replace(what.as_ref(), with))
 }
 
 fn index_of<'a>(args: &[Val<'a>]) -> Made<'a> {

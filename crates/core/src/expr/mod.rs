@@ -180,7 +180,7 @@ impl Expr {
 
     /// What must be so for the condition to hold, as far as that can be told beforehand.
     pub fn demands(&self) -> Vec<Demand> {
-        demands::of(&self.node)
+        demands::demands_of(&self.node)
     }
 
     /// The parts that must all hold, each with its own truth and the values it sees.

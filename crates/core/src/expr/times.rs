@@ -120,12 +120,14 @@ pub(super) fn part(
     zone: Option<&str>,
     part: TimePart,
 ) -> Result<i64, ExprError> {
-    let Some(zone) = zone.filter(|z| *z != "UTC" && *z != "Z") else { return Ok(of(&time, part)) };
+    let Some(zone) = zone.filter(|z| *z != "UTC" && *z != "Z") else {
+        return Ok(part_of_time(&time, part));
+    };
     if let Some(offset) = offset(zone) {
-        return Ok(of(&time.with_timezone(&offset), part));
+        return Ok(part_of_time(&time.with_timezone(&offset), part));
     }
     match chrono_tz::Tz::from_str(zone) {
-        Ok(zone) => Ok(of(&time.with_timezone(&zone), part)),
+        Ok(zone) => Ok(part_of_time(&time.with_timezone(&zone), part)),
         Err(_) => Err(ExprError::new(format!(
             "`{}` is not a time zone; write a name such as Europe/Oslo, or an offset such as \
             +02:00",
@@ -149,7 +151,7 @@ fn offset(text: &str) -> Option<FixedOffset> {
     FixedOffset::east_opt(sign * (number(hours, 23)? * 3600 + number(minutes, 59)? * 60))
 }
 
-fn of(time: &(impl Datelike + Timelike), part: TimePart) -> i64 {
+fn part_of_time(time: &(impl Datelike + Timelike), part: TimePart) -> i64 {
     i64::from(match part {
         TimePart::Year => return i64::from(time.year()),
         TimePart::Month => time.month0(),

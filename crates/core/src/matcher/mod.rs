@@ -22,8 +22,9 @@
 //!     "kind": "disk.usage", "severity": "critical", "resource": "vm/quill-booking-db-1",
 //! }))
 //! .expect("an alert");
-//! let received = DateTime::UNIX_EPOCH;
-//! let alert = alert.complete(Received { source: "yard", received, fallback_id: "1" }).expect("whole");
+//! let delivery =
+//!     Received { source: "yard", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
+//! let alert = alert.complete(delivery).expect("whole");
 //! assert_eq!(matcher.matching(&alert).len(), 1);
 //! ```
 

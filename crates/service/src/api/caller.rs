@@ -70,7 +70,7 @@ impl FromRequest for Caller {
             if let Some(who) = request.extensions().get::<Who>() {
                 return Ok(Self(who.clone()));
             }
-            let who = known(&request).await?;
+            let who = authenticate(&request).await?;
             request.extensions_mut().insert(who.clone());
             Ok(Self(who))
         })
@@ -80,16 +80,16 @@ impl FromRequest for Caller {
 /// Whether what a request showed when it was let in still stands. A database that cannot be asked
 /// ends nothing.
 pub(super) async fn still_known(request: &HttpRequest) -> bool {
-    !matches!(known(request).await, Err(ApiError::BadToken | ApiError::NoToken))
+    !matches!(authenticate(request).await, Err(ApiError::BadToken | ApiError::NoToken))
 }
 
 /// Who is asking, where one may ask without signing in as well.
 pub(super) async fn signed_in(request: &HttpRequest) -> Option<Caller> {
-    known(request).await.ok().map(Caller)
+    authenticate(request).await.ok().map(Caller)
 }
 
 /// Who is asking.
-async fn known(request: &HttpRequest) -> Result<Who, ApiError> {
+async fn authenticate(request: &HttpRequest) -> Result<Who, ApiError> {
     let node = request.app_data::<web::Data<Node>>().ok_or(ApiError::Internal)?;
     if let Some(token) = bearer(request) {
         let known = access::by_token(&node.db, token).await?;
@@ -133,7 +133,7 @@ pub(crate) async fn before_the_body(
     }
     let signs_in = STRANGERS.contains(&request.path()) && *request.method() == Method::POST;
     if !signs_in {
-        let caller = known(request.request()).await;
+        let caller = authenticate(request.request()).await;
         match caller {
             Ok(who) => drop(request.extensions_mut().insert(who)),
             Err(e) => return Ok(request.error_response(e)),

@@ -37,8 +37,12 @@ pub(super) async fn list(
     let published = node.published();
     let all: Vec<&Connection> = published.catalog.all::<Connection>().map(|(c, _)| c).collect();
     calls::write_log(&node, &node.db).await;
-    let went =
-        store::went(&node.db, all.iter().map(|c| c.name.clone()).collect(), clock::now()).await?;
+    let went = store::recent_outcomes(
+        &node.db,
+        all.iter().map(|c| c.name.clone()).collect(),
+        clock::now(),
+    )
+    .await?;
     let of = |name: &str| went.iter().find(|w| w.connection == name).cloned().unwrap_or_default();
     let items = all.into_iter().map(|c| item(&published, c, of(&c.name))).collect();
     Ok(web::Json(Page { items, next: None, bounded: false }))
@@ -73,7 +77,10 @@ fn item(published: &Published, connection: &Connection, went: CallStatistics) ->
     }
 }
 
-fn known<'a>(published: &'a Published, name: &str) -> Result<&'a Connection, ApiError> {
+fn published_connection<'a>(
+    published: &'a Published,
+    name: &str,
+) -> Result<&'a Connection, ApiError> {
     let found = published.catalog.get::<Connection>(name).map(|(connection, _)| connection);
     found.ok_or_else(|| unknown(published, Kind::Connection, name))
 }
@@ -89,9 +96,9 @@ pub(super) async fn one(
     name: web::Path<String>,
 ) -> Result<web::Json<ConnectionDetail>, ApiError> {
     let published = node.published();
-    let connection = known(&published, &name)?;
+    let connection = published_connection(&published, &name)?;
     calls::write_log(&node, &node.db).await;
-    let went = store::went(&node.db, vec![connection.name.clone()], clock::now())
+    let went = store::recent_outcomes(&node.db, vec![connection.name.clone()], clock::now())
         .await?
         .into_iter()
         .next();
@@ -154,7 +161,7 @@ pub(super) async fn last_calls(
     filter: web::Query<CallFilter>,
 ) -> Result<web::Json<Page<CallItem>>, ApiError> {
     in_range(filter.limit, [])?;
-    known(&node.published(), &name)?;
+    published_connection(&node.published(), &name)?;
     let limit = filter.limit.unwrap_or(PAGE);
     calls::write_log(&node, &node.db).await;
     let found = store::last(&node.db, &name, filter.after, limit).await?;
@@ -199,7 +206,7 @@ pub(super) async fn test(
 ) -> Result<web::Json<ConnectionTest>, ApiError> {
     caller.must(Role::Responder)?;
     let published = node.published();
-    let connection = known(&published, &name)?;
+    let connection = published_connection(&published, &name)?;
     let tested = calls::test(&node, connection, &caller.0.name).await;
     let (state, message) = match tested.ended {
         Ok(said) => (CallState::Done, said),
@@ -232,7 +239,7 @@ pub(super) async fn try_operation(
 ) -> Result<web::Json<TriedOperation>, ApiError> {
     let (name, operation) = path.into_inner();
     let published = node.published();
-    let connection = known(&published, &name)?;
+    let connection = published_connection(&published, &name)?;
     let found = published.catalog.operation(&name, &operation);
     let (_, described) = found.map_err(|missing| {
         ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1))

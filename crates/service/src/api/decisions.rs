@@ -237,7 +237,7 @@ async fn decide(
             "remark: has {bytes} bytes; {LONGEST} are allowed"
         )));
     }
-    if !decisions::take(&node.db, id, &decided).await? {
+    if !decisions::decide(&node.db, id, &decided).await? {
         return Err(ApiError::Conflict(too_late(&item(found(node, id).await?))));
     }
     node.announcer.tell(Change {

@@ -213,7 +213,7 @@ pub(super) async fn publish(
     node.know(store::generation(&node.db).await?).await?;
     let published = node.published();
     let gone = withdrawn(&request, &published)?;
-    let seen = Observed { secrets: Some(bindings(&published)), ..read::seen(&node.db).await? };
+    let seen = Observed { secrets: Some(bindings(&published)), ..read::observed(&node.db).await? };
     let expects = request.expects.clone();
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
     let check = move || {

@@ -321,7 +321,7 @@ pub(super) async fn cancel(
     caller.must(Role::Responder)?;
     let words = by("cancelled", &caller, body.why.as_deref());
     let act = ("job.cancelled", body.why.as_deref().unwrap_or_default());
-    if jobs::cancel_queued(&node.db, JobId(*id), &words, Some(of(&caller, act))).await? {
+    if jobs::cancel_queued(&node.db, JobId(*id), &words, Some(act_of(&caller, act))).await? {
         tracing::info!(job = *id, by = caller.0.name, "a job was cancelled before it began");
         node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
         return Ok(HttpResponse::Accepted().finish());
@@ -342,7 +342,7 @@ fn by(what: &str, caller: &Caller, why: Option<&str>) -> String {
     format!("{what} by {}{}", caller.0.name, because(why))
 }
 
-fn of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act<'a> {
+fn act_of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act<'a> {
     Act { by: By::Token(&caller.0.name), act, detail: detail.trim() }
 }
 
@@ -356,7 +356,7 @@ async fn say(
     act: (&'static str, &str),
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    if !jobs::say(&node.db, JobId(id), &word, Some(of(caller, act))).await? {
+    if !jobs::say(&node.db, JobId(id), &word, Some(act_of(caller, act))).await? {
         let row = read::job(&node.db, id)
             .await?
             .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;

@@ -239,7 +239,7 @@ pub(super) async fn vocabulary(
     node: web::Data<Node>,
     _caller: Caller,
 ) -> Result<web::Json<Vocabulary>, ApiError> {
-    let seen = read::seen(&node.db).await?;
+    let seen = read::observed(&node.db).await?;
     let published = node.published();
     let mut sources = seen.sources;
     sources.extend(published.catalog.entries(Kind::Source).map(|e| e.name.clone()));

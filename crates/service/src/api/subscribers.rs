@@ -39,7 +39,7 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<SubscriberItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Subscriber> = published.catalog.all::<Subscriber>().map(|(s, _)| s).collect();
-    let known = store::known(&node.db, all.iter().map(|s| s.name.clone()).collect()).await?;
+    let known = store::states_of(&node.db, all.iter().map(|s| s.name.clone()).collect()).await?;
     let known = |name: &str| known.iter().find(|k| k.name == name).cloned();
     let items = all.into_iter().map(|s| item(&published, s, known(&s.name))).collect();
     Ok(web::Json(Page { items, next: None, bounded: false }))
@@ -82,7 +82,7 @@ async fn shown(node: &Node, name: &str) -> Result<SubscriberItem, ApiError> {
     let published = node.published();
     let missing = || ApiError::NotFound(format!("subscriber `{}`", cut(name, 64)));
     let (subscriber, _) = published.catalog.get::<Subscriber>(name).ok_or_else(missing)?;
-    let known = store::known(&node.db, vec![name.to_owned()]).await?.into_iter().next();
+    let known = store::states_of(&node.db, vec![name.to_owned()]).await?.into_iter().next();
     Ok(item(&published, subscriber, known))
 }
 

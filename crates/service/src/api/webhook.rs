@@ -57,13 +57,13 @@ pub(super) async fn take(
     let came = Instant::now();
     let published = node.published();
     let mut standing = &published;
-    let mut sender = known(&node, &published, &name, &request).await;
+    let mut sender = authenticate(&node, &published, &name, &request).await;
     // A source or a secret of a moment ago, of which only another node has heard: a sender that is
     // refused may give up.
     let newer;
     if sender.is_err() && node.catch_up(&published, came).await {
         newer = node.published();
-        sender = known(&node, &newer, &name, &request).await;
+        sender = authenticate(&node, &newer, &name, &request).await;
         standing = &newer;
     }
     let (source, http) = sender.inspect_err(|e| {
@@ -120,7 +120,7 @@ fn admit(node: &Node, source: &Source, request: &HttpRequest) -> Result<Admissio
 }
 
 /// The source, once the sender has shown what it must.
-async fn known<'a>(
+async fn authenticate<'a>(
     node: &Node,
     published: &'a Published,
     name: &str,

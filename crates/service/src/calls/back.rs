@@ -82,5 +82,5 @@ pub(crate) async fn answer(
         Ok(output) => json!({ "output": output }),
         Err(why) => json!({ "failure": cut(&published.redactor.text(&why), 1_000) }),
     };
-    callbacks::take(&node.work_db, &back.of, CALLED_BACK, &called).await
+    callbacks::record_answer(&node.work_db, &back.of, CALLED_BACK, &called).await
 }

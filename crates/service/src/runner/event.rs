@@ -363,7 +363,7 @@ async fn resume(node: &Node, held: &ClaimedJob) -> Result<(Progress, StepOutputs
     if !held.begun {
         return Ok((progress, StepOutputs::default()));
     }
-    Ok((progress, jobs::kept(&node.work_db, held.id).await?))
+    Ok((progress, jobs::stored_outputs(&node.work_db, held.id).await?))
 }
 
 /// A person's word as the machine hears it.

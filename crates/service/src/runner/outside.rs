@@ -40,7 +40,7 @@ pub(super) async fn launch(
             retry(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
         }
         // A node that is gone may have made it while it could be made.
-        Err(why) => match retry(|| children::made(&node.work_db, held.id, &place)).await? {
+        Err(why) => match retry(|| children::job_of_step(&node.work_db, held.id, &place)).await? {
             None => return Ok(failed(place, why)),
             before => before,
         },

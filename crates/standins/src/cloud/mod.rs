@@ -212,14 +212,14 @@ async fn make(kept: Kept, ask: web::Json<Make>, request: HttpRequest) -> HttpRes
     kept.serve(&request, work).await
 }
 
-fn known<'c>(cloud: &'c mut Cloud, name: &str) -> Result<&'c mut Instance, (u16, String)> {
+fn instance_named<'c>(cloud: &'c mut Cloud, name: &str) -> Result<&'c mut Instance, (u16, String)> {
     let found = cloud.instances.get_mut(name).filter(|i| i.state != "gone");
     found.ok_or_else(|| (404, format!("there is no instance {name}")))
 }
 
 async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
-        let instance = known(cloud, &name)?;
+        let instance = instance_named(cloud, &name)?;
         let mut told = json!(instance);
         told["leaves_in_seconds"] = instance.leaves_in().into();
         Ok((200, told))
@@ -230,7 +230,7 @@ async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> Http
 /// The balancer sends it no further requests.
 async fn drain(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
-        known(cloud, &name)?.serving = false;
+        instance_named(cloud, &name)?.serving = false;
         Ok((200, json!({ "instance": *name, "serving": false })))
     };
     kept.serve(&request, work).await
@@ -262,7 +262,7 @@ async fn reclaim(
 
 async fn remove(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
-        known(cloud, &name)?;
+        instance_named(cloud, &name)?;
         cloud.begin(&name, "remove", None)
     };
     kept.serve(&request, work).await
@@ -280,7 +280,7 @@ async fn save(
     request: HttpRequest,
 ) -> HttpResponse {
     let work = |cloud: &mut Cloud| -> Answer {
-        known(cloud, &name)?.state = "saving";
+        instance_named(cloud, &name)?.state = "saving";
         cloud.begin(&name, "save", ask.into_inner().call_back)
     };
     kept.serve(&request, work).await

@@ -143,7 +143,7 @@ async fn token(desk: Kept, asking: web::Form<Asking>, request: HttpRequest) -> H
 }
 
 /// Whoever shows a token that lasts is served.
-async fn known(
+async fn serve_authorised(
     desk: &Office<Desk>,
     request: &HttpRequest,
     work: impl FnOnce(&mut Desk) -> Answer,
@@ -158,8 +158,10 @@ async fn known(
 }
 
 async fn about(desk: Kept, request: HttpRequest) -> HttpResponse {
-    known(&desk, &request, |_| Ok((200, json!({ "component": "ticket desk", "version": "1.4.0" }))))
-        .await
+    serve_authorised(&desk, &request, |_| {
+        Ok((200, json!({ "component": "ticket desk", "version": "1.4.0" })))
+    })
+    .await
 }
 
 #[derive(Deserialize)]
@@ -171,7 +173,7 @@ struct Which {
 }
 
 async fn list(desk: Kept, which: web::Query<Which>, request: HttpRequest) -> HttpResponse {
-    known(&desk, &request, |desk| {
+    serve_authorised(&desk, &request, |desk| {
         let limit = which.limit.unwrap_or(20).clamp(1, 50);
         let fits = |t: &&Ticket| {
             which.state.as_ref().is_none_or(|state| t.state == state)
@@ -199,7 +201,7 @@ struct Open {
 
 async fn open(desk: Kept, ask: web::Json<Open>, request: HttpRequest) -> HttpResponse {
     let Open { title, about, grade, note } = ask.into_inner();
-    known(&desk, &request, |desk| {
+    serve_authorised(&desk, &request, |desk| {
         if title.trim().is_empty() || title.len() > 200 {
             return Err((422, "a title has 1 to 200 bytes".into()));
         }
@@ -224,7 +226,7 @@ async fn open(desk: Kept, ask: web::Json<Open>, request: HttpRequest) -> HttpRes
 }
 
 async fn show(desk: Kept, number: web::Path<u64>, request: HttpRequest) -> HttpResponse {
-    known(&desk, &request, |desk| desk.ticket(*number).map(|t| (200, json!(t)))).await
+    serve_authorised(&desk, &request, |desk| desk.ticket(*number).map(|t| (200, json!(t)))).await
 }
 
 #[derive(Deserialize)]
@@ -238,7 +240,7 @@ async fn note(
     ask: web::Json<Note>,
     request: HttpRequest,
 ) -> HttpResponse {
-    known(&desk, &request, |desk| {
+    serve_authorised(&desk, &request, |desk| {
         let ticket = desk.ticket(*number)?;
         ticket.notes.push(ask.into_inner().text);
         Ok((201, json!(ticket)))
@@ -252,7 +254,7 @@ async fn close(
     ask: web::Json<Value>,
     request: HttpRequest,
 ) -> HttpResponse {
-    known(&desk, &request, |desk| {
+    serve_authorised(&desk, &request, |desk| {
         let ticket = desk.ticket(*number)?;
         if ticket.state == "open" {
             ticket.state = "closed";

@@ -75,13 +75,16 @@ async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
     .await
 }
 
-fn known<'f>(features: &'f mut Features, name: &str) -> Result<&'f mut Feature, (u16, String)> {
+fn feature_named<'f>(
+    features: &'f mut Features,
+    name: &str,
+) -> Result<&'f mut Feature, (u16, String)> {
     features.get_mut(name).ok_or_else(|| (404, format!("there is no feature {name}")))
 }
 
 async fn show(kept: Kept, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
     kept.serve(&request, |features| {
-        known(features, &name).map(|f| {
+        feature_named(features, &name).map(|f| {
             (
                 200,
                 json!({ "name": *name, "share": f.share, "failing_percent": f.failing(),
@@ -108,7 +111,7 @@ async fn change(
 ) -> HttpResponse {
     let Change { share, by, from } = ask.into_inner();
     let work = |features: &mut Features| -> Answer {
-        let feature = known(features, &name)?;
+        let feature = feature_named(features, &name)?;
         if share > 100 {
             return Err((422, "a share is from 0 to 100".into()));
         }

@@ -105,7 +105,7 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningQueue, 
 
 type Kept = web::Data<Office<Queue>>;
 
-fn told(queue: &mut Queue) -> serde_json::Value {
+fn as_json(queue: &mut Queue) -> serde_json::Value {
     queue.go_on();
     json!({ "waiting": queue.waiting as u64, "workers": queue.workers,
         "on_their_way": queue.added.len(), "most": MOST })
@@ -117,7 +117,7 @@ async fn about(kept: Kept, request: HttpRequest) -> HttpResponse {
 }
 
 async fn show(kept: Kept, request: HttpRequest) -> HttpResponse {
-    kept.serve(&request, |queue| Ok((200, told(queue)))).await
+    kept.serve(&request, |queue| Ok((200, as_json(queue)))).await
 }
 
 async fn add(kept: Kept, request: HttpRequest) -> HttpResponse {
@@ -127,7 +127,7 @@ async fn add(kept: Kept, request: HttpRequest) -> HttpResponse {
             return Err((409, format!("there are {MOST} workers, and no more can be had")));
         }
         queue.added.push(Instant::now() + queue.takes);
-        Ok((202, told(queue)))
+        Ok((202, as_json(queue)))
     };
     kept.serve(&request, work).await
 }
@@ -139,7 +139,7 @@ async fn take_away(kept: Kept, request: HttpRequest) -> HttpResponse {
             return Err((409, "one worker stays".into()));
         }
         queue.workers -= 1;
-        Ok((200, told(queue)))
+        Ok((200, as_json(queue)))
     };
     kept.serve(&request, work).await
 }

@@ -157,7 +157,7 @@ async fn serve(
     desk.serve(request, at_work).await
 }
 
-fn told(name: &str, service: &Service) -> Value {
+fn as_json(name: &str, service: &Service) -> Value {
     json!({
         "service": name, "version": service.version, "before": service.before,
             "failing_percent": service.failing(),
@@ -167,7 +167,7 @@ fn told(name: &str, service: &Service) -> Value {
 }
 
 async fn status(desk: Desk, name: web::Path<String>, request: HttpRequest) -> HttpResponse {
-    serve(&desk, &request, &name, |service| Ok((200, told(&name, service)))).await
+    serve(&desk, &request, &name, |service| Ok((200, as_json(&name, service)))).await
 }
 
 #[derive(Deserialize)]
@@ -192,9 +192,9 @@ async fn release(
             Some(other) if other != version => Err((409, format!("{other} is on its way"))),
             None if service.version != version => {
                 service.under_way = Some((version, Instant::now()));
-                Ok((202, told(&name, service)))
+                Ok((202, as_json(&name, service)))
             }
-            _ => Ok((202, told(&name, service))),
+            _ => Ok((202, as_json(&name, service))),
         }
     };
     serve(&desk, &request, &name, work).await

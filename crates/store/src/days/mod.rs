@@ -91,7 +91,7 @@ pub(crate) fn known_columns() -> String {
 }
 
 /// What is to be known of the days at this moment.
-pub(crate) async fn known(db: &impl ConnectionTrait) -> Result<DayBounds, StoreError> {
+pub(crate) async fn bounds(db: &impl ConnectionTrait) -> Result<DayBounds, StoreError> {
     let rows: Vec<DayBounds> =
         sql::typed(db, &format!("SELECT {}", known_columns()), vec![]).await?;
     Ok(rows.into_iter().next().unwrap_or_default())

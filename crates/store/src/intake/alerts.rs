@@ -101,7 +101,7 @@ pub(super) async fn insert(
         sql::numbers(new.iter().map(|a| a.value)),
         texts(|a| serde_json::to_string(&a.labels).unwrap_or_else(|_| "{}".into())),
         texts(|a| a.body.to_string()),
-        texts(|a| key_order::of(&a.body)),
+        texts(|a| key_order::order_of(&a.body)),
         known.ids_from.into(),
         known.first.into(),
     ];
@@ -153,8 +153,12 @@ impl Stands {
             ("kind", self.kind.clone(), came.kind.clone()),
             ("resource", self.resource.clone(), came.resource.to_string()),
             ("state", self.state.0.to_string(), came.state.to_string()),
-            ("severity", told(Severity::from_rank(self.severity)), told(came.severity)),
-            ("value", told_value(self.value), told_value(came.value)),
+            (
+                "severity",
+                severity_text(Severity::from_rank(self.severity)),
+                severity_text(came.severity),
+            ),
+            ("value", value_text(self.value), value_text(came.value)),
             ("summary", self.summary.clone(), came.summary.clone()),
             ("labels", ordered(self.labels.clone()), ordered(labels)),
         ];
@@ -251,11 +255,11 @@ fn normal_form(alert: &Alert) -> String {
     whole.to_string()
 }
 
-fn told(severity: Severity) -> String {
+fn severity_text(severity: Severity) -> String {
     severity.to_string()
 }
 
-fn told_value(value: Option<f64>) -> String {
+fn value_text(value: Option<f64>) -> String {
     value.map_or_else(|| "none".to_owned(), |value| value.to_string())
 }
 

@@ -136,7 +136,7 @@ pub async fn take(
             }
             Ok(Attempt::Anew(found)) => {
                 // A statement that waited while a day began could not see it yet.
-                let known = if writer.known == found { days::known(db).await? } else { found };
+                let known = if writer.known == found { days::bounds(db).await? } else { found };
                 // Each day that begins costs one more go, and no try.
                 if writer.known != known {
                     writer.known = known;

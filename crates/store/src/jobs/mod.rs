@@ -378,7 +378,10 @@ pub async fn alarms_of(
 }
 
 /// What the steps of a job gave so far, and the lists that they go through.
-pub async fn kept(db: &impl ConnectionTrait, id: JobId) -> Result<StepOutputs, StoreError> {
+pub async fn stored_outputs(
+    db: &impl ConnectionTrait,
+    id: JobId,
+) -> Result<StepOutputs, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         place: String,

@@ -49,7 +49,7 @@ pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &
     parts.add(EMITTED, all(&standing.iter().collect::<Vec<_>>(), &|record| emitted(record, now)));
     // What a job that has ended asked and waited for went with its end (`jobs_changed`).
     let open: Vec<&ClaimedRecord<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
-    parts.add(ASKED, all(&open, &|record| asked(record, now)));
+    parts.add(ASKED, all(&open, &|record| question_rows(record, now)));
     parts.add(LISTENS, all(&open, &listens));
     let withdrawn = all(&open, &|record| {
         record.withdrawn.iter().map(|place| json!({ "place": place })).collect()
@@ -141,7 +141,7 @@ const ASKED: (&str, &str) = (
         ORDER BY t.n ON CONFLICT (job_id, place) DO NOTHING",
 );
 
-fn asked(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
+fn question_rows(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
     let asked = record.asked.iter().filter(|q| !is_withdrawn(record, &q.place));
     let row = |q: &Question| {
         let choices: Vec<_> = q.choices.iter().map(|(name, words)| json!([name, words])).collect();

@@ -21,7 +21,7 @@ pub struct Try {
 }
 
 /// Takes what was called back, once. Whether that try still waits for it.
-pub async fn take(
+pub async fn record_answer(
     db: &impl ConnectionTrait,
     of: &Try,
     kind: &str,

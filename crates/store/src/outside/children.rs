@@ -91,12 +91,12 @@ pub async fn launch(
     };
     match new::make(db, job).await? {
         Some(made) => Ok(Some(made)),
-        None => made(db, child.parent, child.place).await,
+        None => job_of_step(db, child.parent, child.place).await,
     }
 }
 
 /// The job of a step, if it was made.
-pub async fn made(
+pub async fn job_of_step(
     db: &impl ConnectionTrait,
     parent: JobId,
     place: &Place,

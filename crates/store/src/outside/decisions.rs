@@ -110,7 +110,11 @@ pub async fn open(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
 
 /// Takes a decision; whether it was still open. Whoever executes the job hears of it, or it is
 /// taken up for it.
-pub async fn take(db: &DatabaseConnection, id: i64, decided: &Decided) -> Result<bool, StoreError> {
+pub async fn decide(
+    db: &DatabaseConnection,
+    id: i64,
+    decided: &Decided,
+) -> Result<bool, StoreError> {
     #[derive(FromQueryResult)]
     struct Of {
         job_id: i64,

@@ -61,7 +61,7 @@ pub async fn come(
     }
     let queued = places(|w| *w == Outside::Turn);
     if !queued.is_empty() {
-        let told = calls::told(db, job, queued).await?.into_iter();
+        let told = calls::permits_given(db, job, queued).await?.into_iter();
         come.posts.extend(told.map(|place| (Place::new(place), StepEvent::Turn)));
     }
     if open.iter().any(|(_, waits)| *waits == Outside::Event) {

@@ -32,7 +32,7 @@ pub struct OutboxEvent {
 }
 
 /// The next events, in their order; none if it is another node's turn.
-pub async fn take(
+pub async fn claim(
     db: &impl ConnectionTrait,
     node: &str,
     most: i64,

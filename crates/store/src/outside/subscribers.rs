@@ -369,7 +369,7 @@ const READ: &str = "SELECT s.*,
     FROM subscriber s WHERE name = ANY($2) ORDER BY name";
 
 /// What is known of these.
-pub async fn known(
+pub async fn states_of(
     db: &impl ConnectionTrait,
     names: Vec<String>,
 ) -> Result<Vec<SubscriberRecord>, StoreError> {

@@ -24,7 +24,7 @@ pub use outcome::Outcome;
 pub use proposals::{proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
 pub use timeline::{job_timeline, timeline};
-pub use usage::{rule_use, runbook_use, seen, source_use, verdict_counts};
+pub use usage::{observed, rule_use, runbook_use, source_use, verdict_counts};
 pub use verdicts::{tally_story, verdicts};
 pub use watch::{Overview, open_alarms, overview};
 

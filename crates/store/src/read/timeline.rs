@@ -86,7 +86,7 @@ pub async fn timeline(
 ) -> Result<Timeline, StoreError> {
     let few = match rule {
         Some(rule) if to - from <= TimeDelta::hours(ONE_BY_ONE.0) => {
-            given(db, rule, from, to).await? <= ONE_BY_ONE.1
+            verdict_count(db, rule, from, to).await? <= ONE_BY_ONE.1
         }
         _ => false,
     };
@@ -108,7 +108,7 @@ pub async fn timeline(
 }
 
 /// How many verdicts a rule gave, in whole hours.
-async fn given(
+async fn verdict_count(
     db: &DatabaseConnection,
     rule: &str,
     from: DateTime<Utc>,

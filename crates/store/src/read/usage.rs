@@ -66,7 +66,7 @@ pub async fn verdict_counts(
 
 /// What has been seen within the last days, for checking rules: names, labels, and how often
 /// senders repeat.
-pub async fn seen(db: &DatabaseConnection) -> Result<Observed, StoreError> {
+pub async fn observed(db: &DatabaseConnection) -> Result<Observed, StoreError> {
     #[derive(serde::Deserialize)]
     struct Names {
         source: String,

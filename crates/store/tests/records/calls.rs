@@ -5,7 +5,7 @@ use arvok_api::CallState;
 use arvok_core::{JobId, job::Place};
 use arvok_store::{
     Limits,
-    calls::{Caller, NewCall, keep, last, went},
+    calls::{Caller, NewCall, keep, last, recent_outcomes},
     outside::callbacks::{self, Try},
     sweep,
 };
@@ -50,7 +50,7 @@ fn the_last_calls_of_a_connection_are_told_and_old_and_many_ones_go() {
         assert_eq!(before.iter().map(|c| c.by.as_deref()).collect::<Vec<_>>(), [None, Some("pat")]);
 
         let names = vec!["yard".to_owned(), "never".to_owned()];
-        let told = went(db, names, now()).await.expect("counts");
+        let told = recent_outcomes(db, names, now()).await.expect("counts");
         assert_eq!(
             (told[0].calls, told[0].failed, told[0].median),
             (3, 1, Some(20.0)),
@@ -81,7 +81,7 @@ fn what_is_called_back_enters_once_while_somebody_waits_for_it() {
         let of = Try { job, created, place: Place::new("save"), attempt: 1 };
         let called = json!({ "output": { "at": "store/1" } });
         let take = async |of: &Try| {
-            callbacks::take(db, of, "call.answered", &called).await.expect("takes")
+            callbacks::record_answer(db, of, "call.answered", &called).await.expect("takes")
         };
         assert!(!take(&of).await, "the step has not begun");
         run(

@@ -487,7 +487,7 @@ fn what_was_kept_of_the_steps_is_read_back() {
         told.output(&Place::new("look"), json!({ "size": 4 }));
         told.list(&Place::new("pool"), vec![json!("a"), json!("b")]);
         told.output(&Place::new("pool[0].grow"), json!(7));
-        assert_eq!(jobs::kept(db, job.id).await.expect("reads"), told);
+        assert_eq!(jobs::stored_outputs(db, job.id).await.expect("reads"), told);
     });
 }
 

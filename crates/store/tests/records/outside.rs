@@ -63,7 +63,7 @@ fn what_comes_while_an_execution_lies_down_wakes_it_and_what_it_has_read_does_no
         let id = one(db, "SELECT id AS x FROM decision").await.as_i64().expect("a number");
         // Two decide at once: one is told that it was too late.
         let (a, b) = (decided("pat"), decided("kim"));
-        let (a, b) = tokio::join!(decisions::take(db, id, &a), decisions::take(db, id, &b));
+        let (a, b) = tokio::join!(decisions::decide(db, id, &a), decisions::decide(db, id, &b));
         assert_eq!([a, b].map(|t| t.expect("asks")).into_iter().filter(|t| *t).count(), 1);
         // The execution has not read it yet.
         kept(db, &job, Record { posts: job.posts, then: waits(), ..Record::default() }).await;
@@ -89,7 +89,7 @@ fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neit
         let ids: Vec<i64> =
             decisions::of_job(db, job.id).await.expect("reads").into_iter().map(|d| d.id).collect();
         assert!(
-            !decisions::take(db, ids[0], &decided("pat")).await.expect("asks"),
+            !decisions::decide(db, ids[0], &decided("pat")).await.expect("asks"),
             "its time is over"
         );
         let open =
@@ -106,7 +106,7 @@ fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neit
         };
         kept(db, &job, Record { then: end, ..Record::default() }).await;
         assert!(
-            !decisions::take(db, ids[1], &decided("pat")).await.expect("asks"),
+            !decisions::decide(db, ids[1], &decided("pat")).await.expect("asks"),
             "nobody asks any more"
         );
         let states = one(db, "SELECT jsonb_agg(state ORDER BY id) AS x FROM decision").await;
@@ -368,23 +368,23 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
     block(async {
         published.jobs(1).await;
         let db = &published.db;
-        let all = outbox::take(db, "a", 100).await.expect("takes");
+        let all = outbox::claim(db, "a", 100).await.expect("takes");
         assert_eq!(
             all.iter().map(|t| t.alert["kind"].as_str()).collect::<Vec<_>>(),
             [Some("job.queued")]
         );
         let ids =
             |told: &[outbox::OutboxEvent]| told.iter().map(|t| t.id.clone()).collect::<Vec<_>>();
-        assert!(outbox::take(db, "b", 100).await.expect("takes").is_empty(), "somebody has it");
-        let again = outbox::take(db, "a", 100).await.expect("takes");
+        assert!(outbox::claim(db, "b", 100).await.expect("takes").is_empty(), "somebody has it");
+        let again = outbox::claim(db, "a", 100).await.expect("takes");
         assert_eq!(ids(&again), ids(&all), "they could not enter, and are known when they do");
         // Whoever had it died: another takes it after a while; or gave its turn away.
         run(db, "UPDATE outbox_turn SET until = now() - interval '1 second'").await;
-        assert_eq!(ids(&outbox::take(db, "b", 100).await.expect("takes")), ids(&all));
+        assert_eq!(ids(&outbox::claim(db, "b", 100).await.expect("takes")), ids(&all));
         outbox::leave(db, "a").await.expect("it is not its turn");
-        assert!(outbox::take(db, "a", 100).await.expect("takes").is_empty());
+        assert!(outbox::claim(db, "a", 100).await.expect("takes").is_empty());
         outbox::leave(db, "b").await.expect("gives it away");
-        let later = outbox::take(db, "a", 100).await.expect("takes");
+        let later = outbox::claim(db, "a", 100).await.expect("takes");
         assert_eq!(ids(&later), ids(&all));
         subscribers::keep(db, &later, &[]).await.expect("goes");
         let job = take(db).await.expect("a job");
@@ -400,7 +400,7 @@ fn what_a_job_tells_stays_until_it_has_entered_and_nobody_else_takes_it_meanwhil
             give: json!({ "rows": 12 }),
         };
         kept(db, &job, Record { emitted: vec![emitted], ..Record::default() }).await;
-        let told = outbox::take(db, "a", 100).await.expect("takes");
+        let told = outbox::claim(db, "a", 100).await.expect("takes");
         let kinds: Vec<_> =
             told.iter().map(|t| t.alert["kind"].as_str().unwrap_or_default()).collect();
         assert_eq!(kinds, ["job.started", "fares.imported"]);

@@ -58,7 +58,7 @@ fn an_event_is_kept_once_though_two_nodes_let_it_enter() {
         published.jobs(1).await;
         let db = &published.db;
         agreed(db, "board").await;
-        let told = outbox::take(db, "a", 100).await.expect("takes");
+        let told = outbox::claim(db, "a", 100).await.expect("takes");
         let out = vec![leaving("board", &told[0].id)];
         subscribers::keep(db, &told, &out).await.expect("keeps");
         // Another had taken it too long ago, and is as far only now.
@@ -111,7 +111,7 @@ fn an_event_is_sent_by_one_node_and_by_another_when_that_has_died() {
             "a try that was none"
         );
         subscribers::hurry(db, "board").await.expect("hurries");
-        assert!(!subscribers::known(db, vec!["board".into()]).await.expect("reads").is_empty());
+        assert!(!subscribers::states_of(db, vec!["board".into()]).await.expect("reads").is_empty());
     });
 }
 
@@ -187,13 +187,13 @@ fn an_address_is_asked_by_one_node_and_what_it_agrees_to_is_what_it_was_asked() 
             subscribers::agreed(db, "board", asked[0].asked_at, Some(60)).await.expect("agrees")
         );
         subscribers::not_agreed(db, &asked[0], "late", Duration::ZERO).await.expect("is told");
-        let known = subscribers::known(db, names()).await.expect("reads").remove(0);
+        let known = subscribers::states_of(db, names()).await.expect("reads").remove(0);
         assert!(
             known.confirmed_at.is_some() && known.rate == Some(60) && known.failures == 0,
             "{known:?}"
         );
         subscribers::note(db, generation, &at("http://b")).await.expect("notes");
-        let known = subscribers::known(db, names()).await.expect("reads").remove(0);
+        let known = subscribers::states_of(db, names()).await.expect("reads").remove(0);
         assert!(known.confirmed_at.is_some(), "the same address has agreed");
     });
 }
@@ -211,12 +211,12 @@ fn what_waits_for_one_is_bounded_and_what_is_over_goes() {
                 FROM generate_series(1, {MOST_WAITING}) n"
         );
         run(db, &sql).await;
-        let told = outbox::take(db, "a", 100).await.expect("takes");
+        let told = outbox::claim(db, "a", 100).await.expect("takes");
         let out: Vec<Leaving> =
             told.iter().flat_map(|t| [leaving("board", &t.id), leaving("other", &t.id)]).collect();
         subscribers::keep(db, &told, &out).await.expect("keeps");
         let known =
-            subscribers::known(db, vec!["board".into(), "other".into()]).await.expect("reads");
+            subscribers::states_of(db, vec!["board".into(), "other".into()]).await.expect("reads");
         let of: Vec<_> = known.iter().map(|k| (k.waiting, k.left_out)).collect();
         assert_eq!(of, [(MOST_WAITING, 2), (2, 0)]);
         run(db, "UPDATE outgoing SET state = 'given-up', ended_at = now()").await;

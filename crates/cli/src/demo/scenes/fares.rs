@@ -26,7 +26,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
         .change(Method::POST, &format!("/api/v1/jobs/{tends}/resume"), Some(&Because::default()))
         .await?;
     until_job(world, imports, |job| job.finished_at.is_some()).await?;
-    let told = told(world).await?;
+    let told = imported_fares(world).await?;
 
     let mut account = Account::new("The night's fares waited for their database");
     account.line(format!("  waited   {}", waited.doing));
@@ -49,7 +49,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
 }
 
 /// What was told of the fares, as soon as it has entered.
-async fn told(world: &World) -> Result<Option<String>, CliError> {
+async fn imported_fares(world: &World) -> Result<Option<String>, CliError> {
     let until = Instant::now() + PATIENCE;
     while Instant::now() < until {
         let kind = Some("fares.imported".to_owned());

@@ -40,7 +40,7 @@ pub(in crate::job) fn begin<'m>(
         "until": question.until.to_rfc3339_opts(SecondsFormat::Secs, true),
     });
     execution.effects.push(Effect::Ask(question));
-    tell(execution, ask, place, open, around, (1, &decision));
+    send_message(execution, ask, place, open, around, (1, &decision));
     None
 }
 
@@ -74,7 +74,7 @@ fn question<'m>(
 
 /// Sends the message that tells of the question, if there is one. If it does not go out the
 /// question stands all the same.
-fn tell<'m>(
+fn send_message<'m>(
     execution: &mut Execution<'m>,
     ask: &'m Ask,
     place: &Place,
@@ -169,7 +169,7 @@ fn telling<'m>(
         Telling::Again { at: then, attempt, decision }
             if execution.now >= then && !around.halt && !execution.paused =>
         {
-            tell(execution, ask, place, open, around, (attempt + 1, &decision));
+            send_message(execution, ask, place, open, around, (attempt + 1, &decision));
         }
         Telling::Again { .. } => {}
         Telling::Out { attempt, decision } => {
@@ -177,7 +177,7 @@ fn telling<'m>(
                 Turn::Out => {}
                 Turn::Waits(_) => return,
                 Turn::Comes => {
-                    return tell(execution, ask, place, open, around, (attempt, &decision));
+                    return send_message(execution, ask, place, open, around, (attempt, &decision));
                 }
             }
             let next = match execution.answer_of(&at, attempt) {

@@ -57,7 +57,7 @@ pub(in crate::job) fn go_on<'m>(
             }
             (Turn::Waits(_), Some(call)) => {
                 let why = format!("its turn at `{}` has not come", call.via);
-                seen(execution, check, place, open, around, Err(why))
+                record_look(execution, check, place, open, around, Err(why))
             }
             (Turn::Comes, Some(call)) => send(execution, call, place, number, around),
             _ => looked(execution, check, place, open, around, number),
@@ -75,7 +75,7 @@ fn looked<'m>(
     number: u32,
 ) -> Option<StepEnd> {
     match execution.answer_of(place, number) {
-        Some(found) => seen(
+        Some(found) => record_look(
             execution,
             check,
             place,
@@ -104,7 +104,7 @@ fn look<'m>(
     };
     open.doing = Doing::Looking { look: number, next: None };
     let Some(call) = &check.call else {
-        return seen(execution, check, place, open, around, Ok(Value::Null));
+        return record_look(execution, check, place, open, around, Ok(Value::Null));
     };
     send(execution, call, place, number, around)
 }
@@ -137,7 +137,7 @@ fn send<'m>(
 }
 
 /// What a look saw, or why it saw nothing.
-fn seen<'m>(
+fn record_look<'m>(
     execution: &mut Execution<'m>,
     check: &'m Check,
     place: &Place,

@@ -217,9 +217,9 @@ impl Gathered {
         };
         Ok(match &pages.next {
             Next::Cursor { expr, query } => {
-                told(expr, scope)?.and_then(|cursor| with(query, &cursor))
+                cursor_text(expr, scope)?.and_then(|cursor| with(query, &cursor))
             }
-            Next::Follow(expr) => told(expr, scope)?.map(follow),
+            Next::Follow(expr) => cursor_text(expr, scope)?.map(follow),
             Next::Link(relation) => answer.link(relation).map(follow),
             Next::Number { query, first, more } => {
                 let more = match more {
@@ -233,7 +233,7 @@ impl Gathered {
 }
 
 /// A text or a number that says where to go on; nothing where it is missing, null or empty.
-fn told<'a>(expr: &'a Expr, scope: &'a dyn Scope<'a>) -> Result<Option<String>, ExprError> {
+fn cursor_text<'a>(expr: &'a Expr, scope: &'a dyn Scope<'a>) -> Result<Option<String>, ExprError> {
     match expr.eval(scope).map(|value| value.to_json()) {
         Ok(Value::Null) => Ok(None),
         Ok(Value::String(text)) if text.is_empty() => Ok(None),
