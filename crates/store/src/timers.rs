@@ -85,17 +85,22 @@ pub async fn set(
     sql::run(db, sql, values).await.map(drop)
 }
 
-/// Holds what is due for so many seconds, the earliest first.
-pub async fn hold_due(db: &impl ConnectionTrait, seconds: f64) -> Result<Vec<Timer>, StoreError> {
+/// Holds what is due for so many seconds, the earliest first. What a later generation wants is left
+/// to nodes that know of it.
+pub async fn hold_due(
+    db: &impl ConnectionTrait,
+    generation: i64,
+    seconds: f64,
+) -> Result<Vec<Timer>, StoreError> {
     let sql = format!(
         "UPDATE timer SET held_until = clock_timestamp() + make_interval(secs => $1)
         WHERE (kind, key) IN (SELECT kind, key FROM timer
-            WHERE due <= clock_timestamp()
+            WHERE due <= clock_timestamp() AND generation <= $2
                 AND (held_until IS NULL OR held_until <= clock_timestamp())
             ORDER BY due LIMIT {HELD_AT_ONCE} FOR UPDATE SKIP LOCKED)
         RETURNING kind, key, spec, due"
     );
-    sql::typed(db, &sql, vec![seconds.into()]).await
+    sql::typed(db, &sql, vec![seconds.into(), generation.into()]).await
 }
 
 /// A timer was handled and waits for its next time. False if it has changed meanwhile.
@@ -152,14 +157,17 @@ pub async fn fail(
     sql::run(db, sql, values).await.map(drop)
 }
 
-/// When the next timer is due, and may be handled.
-pub async fn next(db: &impl ConnectionTrait) -> Result<Option<DateTime<Utc>>, StoreError> {
+/// When the next timer is due, and may be handled by a node that knows this generation.
+pub async fn next(
+    db: &impl ConnectionTrait,
+    generation: i64,
+) -> Result<Option<DateTime<Utc>>, StoreError> {
     #[derive(FromQueryResult)]
     struct Next {
         at: Option<DateTime<Utc>>,
     }
-    let sql = "SELECT min(greatest(due, held_until)) AS at FROM timer";
-    let found: Vec<Next> = sql::typed(db, sql, vec![]).await?;
+    let sql = "SELECT min(greatest(due, held_until)) AS at FROM timer WHERE generation <= $1";
+    let found: Vec<Next> = sql::typed(db, sql, vec![generation.into()]).await?;
     Ok(found.into_iter().find_map(|next| next.at))
 }
 

@@ -60,14 +60,14 @@ async fn round(node: &Node, set_for: &mut Option<i64>) -> Result<Duration, Store
         *set_for = Some(published.generation);
     }
     while !*node.stopping.borrow() {
-        let due = timers::hold_due(&node.work_db, HOLD.as_secs_f64()).await?;
+        let due = timers::hold_due(&node.work_db, published.generation, HOLD.as_secs_f64()).await?;
         if due.is_empty() {
             break;
         }
         let handled = join_all(due.iter().map(|timer| handle(node, timer))).await;
         handled.into_iter().collect::<Result<Vec<()>, StoreError>>()?;
     }
-    let next = timers::next(&node.work_db).await?;
+    let next = timers::next(&node.work_db, published.generation).await?;
     let wait = next.map_or(LOOK, |at| (at - clock::now()).to_std().unwrap_or_default());
     Ok(wait.clamp(Duration::from_millis(10), LOOK))
 }

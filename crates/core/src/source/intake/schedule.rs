@@ -60,7 +60,7 @@ pub struct Occurrence {
     pub due: DateTime<Utc>,
     /// Whether there is a message for it.
     pub sends: bool,
-    /// How many times had none before it, and with it if it has none either.
+    /// How many times before it have none, and with it if it has none either.
     pub missed: u32,
     /// The next time to come.
     pub next: DateTime<Utc>,
@@ -130,9 +130,9 @@ impl Schedule {
             due = before.map_or(due, |at| at.to_utc());
             next = self.next(now)?;
         }
-        let on_time = now - due <= ON_TIME;
-        let missed = passed - u32::from(on_time);
-        Some(Occurrence { due, sends: on_time || self.missed == Missed::Once, missed, next })
+        // What a message says depends on its time alone: sent again, later, it is the same.
+        let sends = now - due <= ON_TIME || self.missed == Missed::Once;
+        Some(Occurrence { due, sends, missed: passed - u32::from(sends), next })
     }
 
     /// The message for an occurrence, as it is delivered.

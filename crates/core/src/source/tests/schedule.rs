@@ -79,7 +79,7 @@ fn missed_times_are_made_up_for_once_or_skipped() {
         ),
         (
             "2026-11-28T02:01:01Z",
-            Some("02:00 sends, 1 missed, next 03:00"),
+            Some("02:00 sends, 0 missed, next 03:00"),
             Some("02:00 skips, 1 missed, next 03:00"),
         ),
         (
@@ -89,13 +89,13 @@ fn missed_times_are_made_up_for_once_or_skipped() {
         ),
         (
             "2026-11-28T05:30:00Z",
-            Some("05:00 sends, 4 missed, next 06:00"),
+            Some("05:00 sends, 3 missed, next 06:00"),
             Some("05:00 skips, 4 missed, next 06:00"),
         ),
         // So many that they are not counted.
         (
             "2027-11-28T05:30:00Z",
-            Some("05:00 sends, 1000 missed, next 06:00"),
+            Some("05:00 sends, 999 missed, next 06:00"),
             Some("05:00 skips, 1000 missed, next 06:00"),
         ),
     ] {
