@@ -1,23 +1,9 @@
 //! Who may do what: tokens, roles, sign-in.
 
+use arvok_core::Role;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-
-arvok_core::words! {
-    /// What a token allows; each role includes those before it.
-    #[derive(ToSchema)]
-    pub enum Role("role") {
-        /// Read everything but secrets.
-        Viewer = "viewer",
-        /// Launch, hold, stop and resolve jobs, decide proposals.
-        Responder = "responder",
-        /// Publish definitions, send alerts for any source.
-        Author = "author",
-        /// Tokens and secrets.
-        Admin = "admin",
-    }
-}
 
 /// Who is asking.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -25,6 +11,7 @@ pub struct Who {
     /// The token's name.
     pub name: String,
     /// What it allows.
+    #[schema(schema_with = crate::words::one::<Role>)]
     pub role: Role,
 }
 
@@ -42,6 +29,7 @@ pub struct NewToken {
     /// Its name, in the record too.
     pub name: String,
     /// What it allows.
+    #[schema(schema_with = crate::words::one::<Role>)]
     pub role: Role,
 }
 
@@ -51,6 +39,7 @@ pub struct TokenMade {
     /// What people call it; unique.
     pub name: String,
     /// What it allows.
+    #[schema(schema_with = crate::words::one::<Role>)]
     pub role: Role,
     /// The token itself; only its hash is kept.
     pub token: String,
@@ -62,6 +51,7 @@ pub struct TokenItem {
     /// What people call it; unique.
     pub name: String,
     /// What it allows.
+    #[schema(schema_with = crate::words::one::<Role>)]
     pub role: Role,
     /// When it was made.
     pub created_at: DateTime<Utc>,

@@ -1,7 +1,6 @@
 //! Launching a runbook by hand: its form, what it would do, and the launch.
 
-use crate::access::Role;
-use arvok_core::rule::Urgency;
+use arvok_core::{Role, rule::Urgency};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use utoipa::ToSchema;
@@ -19,6 +18,7 @@ pub struct RunbookForm {
     #[schema(value_type = std::collections::BTreeMap<String, Value>)]
     pub inputs: Map<String, Value>,
     /// The least role that may launch it.
+    #[schema(schema_with = crate::words::one::<Role>)]
     pub role: Role,
     /// How its effect is proved.
     pub confirm: Option<String>,

@@ -24,7 +24,7 @@ pub mod subscribers;
 pub mod watch;
 mod words;
 
-pub use access::{NewToken, Role, SignIn, TokenItem, TokenMade, Who};
+pub use access::{NewToken, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmDetail, AlarmItem};
 pub use alerts::{
     AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert,

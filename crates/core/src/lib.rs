@@ -28,6 +28,7 @@ mod job_state;
 pub mod matcher;
 pub mod period;
 pub mod rehearse;
+mod role;
 pub mod rule;
 pub mod runbook;
 pub mod settle;
@@ -43,6 +44,7 @@ pub use definition::Kind;
 pub use document::Problem;
 pub use ids::{AlarmId, AlertId, JobId};
 pub use period::Period;
+pub use role::Role;
 pub use verdict::Verdict;
 
 #[cfg(test)]

@@ -7,7 +7,8 @@ use actix_web::{
     http::{StatusCode, header},
     web,
 };
-use arvok_api::{FileProblem, Problem, Role};
+use arvok_api::{FileProblem, Problem};
+use arvok_core::Role;
 use arvok_store::{Class, StoreError};
 
 /// The media type of an error.

@@ -8,7 +8,8 @@ use crate::{
     sql,
     stored::Stored,
 };
-use arvok_api::{Role, TokenItem, Who};
+use arvok_api::{TokenItem, Who};
+use arvok_core::Role;
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter,

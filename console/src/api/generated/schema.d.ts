@@ -2671,8 +2671,8 @@ export interface components {
         NewToken: {
             /** @description Its name, in the record too. */
             name: string;
-            /** @description What it allows. */
-            role: components["schemas"]["Role"];
+            /** @enum {string} */
+            role: "viewer" | "responder" | "author" | "admin";
         };
         /** @description A node as it was last heard of. */
         NodeItem: {
@@ -4062,11 +4062,6 @@ export interface components {
              */
             after?: number | null;
         };
-        /**
-         * @description What a token allows; each role includes those before it.
-         * @enum {string}
-         */
-        Role: "viewer" | "responder" | "author" | "admin";
         /** @description What a form for a runbook is made from. */
         RunbookForm: {
             /** @description The runbook's name. */
@@ -4082,8 +4077,8 @@ export interface components {
             inputs: {
                 [key: string]: unknown;
             };
-            /** @description The least role that may launch it. */
-            role: components["schemas"]["Role"];
+            /** @enum {string} */
+            role: "viewer" | "responder" | "author" | "admin";
             /** @description How its effect is proved. */
             confirm?: string | null;
         };
@@ -4409,8 +4404,8 @@ export interface components {
         TokenItem: {
             /** @description What people call it; unique. */
             name: string;
-            /** @description What it allows. */
-            role: components["schemas"]["Role"];
+            /** @enum {string} */
+            role: "viewer" | "responder" | "author" | "admin";
             /**
              * Format: date-time
              * @description When it was made.
@@ -4421,8 +4416,8 @@ export interface components {
         TokenMade: {
             /** @description What people call it; unique. */
             name: string;
-            /** @description What it allows. */
-            role: components["schemas"]["Role"];
+            /** @enum {string} */
+            role: "viewer" | "responder" | "author" | "admin";
             /** @description The token itself; only its hash is kept. */
             token: string;
         };
@@ -4732,8 +4727,8 @@ export interface components {
         Who: {
             /** @description The token's name. */
             name: string;
-            /** @description What it allows. */
-            role: components["schemas"]["Role"];
+            /** @enum {string} */
+            role: "viewer" | "responder" | "author" | "admin";
         };
         /** @description Why a rule matches an alert or not, and what it decided. */
         Why: {

@@ -2,7 +2,7 @@
 
 use super::*;
 use arvok_core::{
-    AlertState, Severity, Verdict,
+    AlertState, Role, Severity, Verdict,
     job::{JobEffect, JobState},
     rule::{Stance, Urgency},
 };

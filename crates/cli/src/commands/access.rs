@@ -12,10 +12,10 @@ use crate::{
     show::{self, Table},
 };
 use arvok_api::{
-    AuditFilter, AuditItem, NewToken, Page, Role, SecretItem, SecretValue, TokenItem, TokenMade,
-    Who,
+    AuditFilter, AuditItem, NewToken, Page, SecretItem, SecretValue, TokenItem, TokenMade, Who,
 };
 use arvok_connect::{Keys, SHORTEST_SECRET, Weak, weakness};
+use arvok_core::Role;
 use reqwest::Method;
 use serde_json::json;
 use std::{

@@ -2,9 +2,7 @@
 //! own, events that it makes.
 
 use super::{JobEffect, JobState, Place};
-use crate::{
-    Alert, AlertState, JobId, ResourcePath, Severity, glob::Glob, runbook::LaunchRole, source::OWN,
-};
+use crate::{Alert, AlertState, JobId, ResourcePath, Role, Severity, glob::Glob, source::OWN};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -47,7 +45,7 @@ pub struct Question {
 #[serde(rename_all = "lowercase")]
 pub enum Decider {
     /// Whoever has this role at least.
-    Role(LaunchRole),
+    Role(Role),
     /// Whoever has the token of this name.
     Person(String),
 }

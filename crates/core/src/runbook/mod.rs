@@ -23,7 +23,7 @@ pub use steps::{
 };
 
 use crate::{
-    Period, ResourcePath,
+    Period, ResourcePath, Role,
     alert::ResourceError,
     connector,
     definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
@@ -105,20 +105,8 @@ pub struct RunbookDoc {
 #[serde(deny_unknown_fields)]
 pub struct LaunchDoc {
     /// The least role that may.
-    pub role: LaunchRole,
-}
-
-/// A role that may launch by hand.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum LaunchRole {
-    /// Whoever answers alarms.
-    #[default]
-    Responder,
-    /// Whoever writes rules and runbooks.
-    Author,
-    /// Whoever gives out tokens and secrets.
-    Admin,
+    #[schemars(schema_with = "Role::acting_schema")]
+    pub role: Role,
 }
 
 /// How the effect is proved: by the alarm, by a check, or by both.
@@ -194,7 +182,7 @@ pub struct Runbook {
     pub inputs: Inputs,
     target: Template,
     /// The least role that may launch it by hand.
-    pub launch: LaunchRole,
+    pub launch: Role,
     /// How long the steps may take together, and again what follows a failure.
     pub timeout: Length,
     /// Most of its jobs at once.
@@ -312,6 +300,9 @@ impl Defined for Runbook {
             let count = build.count();
             check.fail("/steps", format!("a runbook has at most {MAX_STEPS} steps, not {count}"));
         }
+        if doc.launch.is_some_and(|launch| !launch.role.acts()) {
+            check.fail("/launch/role", Role::only_reads());
+        }
         let outputs = check.template("/outputs", &Value::Object(doc.outputs), names);
         let made = (|| {
             Some(Self {
@@ -320,7 +311,7 @@ impl Defined for Runbook {
                 copied_from: doc.copied_from,
                 inputs: inputs?,
                 target: target?,
-                launch: doc.launch.map_or_else(LaunchRole::default, |l| l.role),
+                launch: doc.launch.map_or(Role::Responder, |launch| launch.role),
                 timeout: timeout?,
                 at_once: doc.at_once,
                 steps: steps?,

@@ -11,10 +11,10 @@ use actix_web::{
     delete, get, post, put, web,
 };
 use arvok_api::{
-    Change, NewToken, Problem, Role, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who,
+    Change, NewToken, Problem, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who,
 };
 use arvok_connect::weakness;
-use arvok_core::document::check_name;
+use arvok_core::{Role, document::check_name};
 use arvok_store::{
     access::{self, Revoked},
     audit::{self as record, By},

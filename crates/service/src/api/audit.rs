@@ -3,7 +3,8 @@
 use super::{ApiError, caller::Caller, query::in_range};
 use crate::node::Node;
 use actix_web::{HttpRequest, get, web};
-use arvok_api::{AuditFilter, AuditItem, PAGE, Page, Problem, Role};
+use arvok_api::{AuditFilter, AuditItem, PAGE, Page, Problem};
+use arvok_core::Role;
 use arvok_store::audit::{self, By};
 
 /// What was done with tokens, secrets, definitions and retention, and sign-ins that were refused,

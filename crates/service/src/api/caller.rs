@@ -10,7 +10,8 @@ use actix_web::{
     middleware::Next,
     web,
 };
-use arvok_api::{Role, Who};
+use arvok_api::Who;
+use arvok_core::Role;
 use arvok_store::access;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use std::{future::Future, pin::Pin, time::Duration};

@@ -10,12 +10,12 @@ use crate::{
 use actix_web::{get, post, web};
 use arvok_api::{
     CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest,
-    ImportRequest, Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, Role,
-    TriedOperation, TryOperation,
+    ImportRequest, Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, TriedOperation,
+    TryOperation,
 };
 use arvok_connect::{CallOutcome, Called};
 use arvok_core::{
-    Kind, Period,
+    Kind, Period, Role,
     connector::{CallEnd, Connection, Connector, Operation, ShownRequest},
     definition::Definition,
     runbook::Runbook,

@@ -14,11 +14,11 @@ use crate::{
 use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
     Attempt, ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState,
-    Found, PAGE, Page, Problem, Role, StepState, Take, TakeByLink,
+    Found, PAGE, Page, Problem, StepState, Take, TakeByLink,
 };
 use arvok_core::{
+    Role,
     job::{Decided, Decider, Place},
-    runbook::LaunchRole,
     text::cut,
 };
 use arvok_store::{
@@ -121,9 +121,8 @@ fn may(decision: &Decision, caller: &Caller) -> Result<(), ApiError> {
             Ok(())
         }
         Ok(Decider::Person(name)) => Err(ApiError::NotAsked(name)),
-        Ok(Decider::Role(LaunchRole::Responder)) | Err(_) => caller.must(Role::Responder),
-        Ok(Decider::Role(LaunchRole::Author)) => caller.must(Role::Author),
-        Ok(Decider::Role(LaunchRole::Admin)) => caller.must(Role::Admin),
+        Ok(Decider::Role(role)) => caller.must(role),
+        Err(_) => caller.must(Role::Responder),
     }
 }
 

@@ -8,10 +8,10 @@ use crate::{
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
-    JobFilter, Page, Plan, PlannedChange, Problem, PublishRequest, Role, Use, VersionItem,
+    JobFilter, Page, Plan, PlannedChange, Problem, PublishRequest, Use, VersionItem,
 };
 use arvok_core::{
-    Kind,
+    Kind, Role,
     catalog::{self, Checked, Entry, Observed},
     connector::Connection,
     rule::Rule,

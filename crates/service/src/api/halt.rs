@@ -3,7 +3,8 @@
 use super::{ApiError, caller::Caller};
 use crate::node::Node;
 use actix_web::{HttpResponse, delete, get, put, web};
-use arvok_api::{Change, Halted, Problem, Role, SetHalt};
+use arvok_api::{Change, Halted, Problem, SetHalt};
+use arvok_core::Role;
 use arvok_store::{audit::By, jobs};
 
 /// Most bytes of a reason.

@@ -11,10 +11,10 @@ use crate::{clock, node::Node, runner};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem,
-    Page, Problem, Resolve, Role, SetAside, StepState, StepWord,
+    Page, Problem, Resolve, SetAside, StepState, StepWord,
 };
 use arvok_core::{
-    JobId,
+    JobId, Role,
     bounds::{depth_diagnostic, too_deep},
     job::{GoingOn, JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
     runbook::{Action, Runbook, Step},
@@ -166,7 +166,7 @@ pub(super) async fn go_on(
     }
     let published = node.published();
     let (runbook, version) = launch::runbook(&published.catalog, &row.item.runbook)?;
-    caller.must(launch::role(runbook.launch))?;
+    caller.must(runbook.launch)?;
     let before = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     let before = before.ok_or_else(|| conflict("its runbook cannot be read any more".into()))?;
     let going = still_the_same(&row, &before, runbook).map_err(conflict)?;

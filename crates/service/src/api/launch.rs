@@ -5,15 +5,15 @@ use crate::{clock, node::Node};
 use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
 use arvok_api::{
     CallRequest, Change, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput,
-    Problem, Role, RunbookForm,
+    Problem, RunbookForm,
 };
 use arvok_connect::SECRET_MARK;
 use arvok_core::{
-    Catalog, JobId, Period,
+    Catalog, JobId, Period, Role,
     connector::ShownRequest,
     job::{self, Facts},
     rule::Urgency,
-    runbook::{LaunchRole, Prepared, Runbook},
+    runbook::{Prepared, Runbook},
     text::cut,
 };
 use arvok_store::{jobs, launches, read};
@@ -23,14 +23,6 @@ use serde_json::{Map, Value};
 /// Longest reason that is kept, and longest key, in bytes.
 const LONGEST_WHY: usize = 300;
 const LONGEST_KEY: usize = 100;
-
-pub(super) const fn role(least: LaunchRole) -> Role {
-    match least {
-        LaunchRole::Responder => Role::Responder,
-        LaunchRole::Author => Role::Author,
-        LaunchRole::Admin => Role::Admin,
-    }
-}
 
 pub(super) fn runbook<'a>(
     catalog: &'a Catalog,
@@ -61,7 +53,7 @@ pub(super) async fn form(
         version,
         summary: runbook.summary.clone(),
         inputs: runbook.inputs.properties().clone(),
-        role: role(runbook.launch),
+        role: runbook.launch,
         confirm: runbook.confirm.as_ref().map(ToString::to_string),
     }))
 }
@@ -203,7 +195,7 @@ pub(super) async fn launch(
     let asked = body.into_inner();
     caller.must(Role::Responder)?;
     let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
-    caller.must(role(runbook.launch))?;
+    caller.must(runbook.launch)?;
     refuse_marks(&asked.inputs)?;
     let Prepared { inputs, target } = prepared(runbook, &asked)?;
     let key = key(&request)?;

@@ -3,7 +3,8 @@
 use super::{ApiError, caller::Caller};
 use crate::node::Node;
 use actix_web::{HttpResponse, delete, get, web};
-use arvok_api::{Nodes, Problem, Role};
+use arvok_api::{Nodes, Problem};
+use arvok_core::Role;
 use arvok_store::{
     audit::{self, By},
     nodes::{self, Forgotten},

@@ -8,9 +8,9 @@ use super::{
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
 use arvok_api::{
-    Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState, Role,
+    Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState,
 };
-use arvok_core::JobId;
+use arvok_core::{JobId, Role};
 use arvok_store::{
     proposals::{self as store, Decided},
     read,
@@ -107,7 +107,7 @@ async fn instead(
             proposed.runbook_version
         ))
     })?;
-    caller.must(super::launch::role(runbook.launch))?;
+    caller.must(runbook.launch)?;
     super::launch::refuse_marks(&others)?;
     let names = others.keys().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ");
     inputs.extend(others);

@@ -3,8 +3,8 @@
 use super::{ApiError, caller::Caller};
 use crate::{clock, config::too_short, node::Node};
 use actix_web::{get, put, web};
-use arvok_api::{KeepPlan, KeepRequest, Problem, Role, Storage};
-use arvok_core::{Period, document::check_name};
+use arvok_api::{KeepPlan, KeepRequest, Problem, Storage};
+use arvok_core::{Period, Role, document::check_name};
 use arvok_store::{
     audit::By,
     days,

@@ -13,11 +13,11 @@ use crate::{
 };
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use arvok_api::{
-    OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed, Role,
+    OutgoingFilter, OutgoingItem, OutgoingState, PAGE, Page, Problem, Replay, Replayed,
     SubscriberItem, SubscriberState, Who,
 };
 use arvok_connect::allowed_rate;
-use arvok_core::{Alert, source::OWN, subscriber::Subscriber, text::cut};
+use arvok_core::{Alert, Role, source::OWN, subscriber::Subscriber, text::cut};
 use arvok_store::{
     outside::subscribers::{self as store, MOST_WAITING, Sent, SubscriberRecord},
     read,

@@ -6,8 +6,8 @@ use crate::{
     node::Node,
 };
 use actix_web::{get, post, web};
-use arvok_api::{KeptItem, PAGE, Page, Problem, Retried, RetryRequest, Role, UnreadableItem};
-use arvok_core::{Kind, source::Source};
+use arvok_api::{KeptItem, PAGE, Page, Problem, Retried, RetryRequest, UnreadableItem};
+use arvok_core::{Kind, Role, source::Source};
 use arvok_store::read as rows;
 use serde::Deserialize;
 use utoipa::IntoParams;

@@ -17,9 +17,9 @@ use actix_web::{
     http::{StatusCode, header},
     routes, web,
 };
-use arvok_api::{DeliveryAnswer, Problem, Role};
+use arvok_api::{DeliveryAnswer, Problem};
 use arvok_core::{
-    Kind,
+    Kind, Role,
     connector::{Credential, Opened},
     source::{HEADERS, HttpIntake, Source},
 };

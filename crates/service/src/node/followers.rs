@@ -2,7 +2,8 @@
 //! many of one caller, and some of it for admins alone, so that nobody keeps out whoever has to put
 //! things right.
 
-use arvok_api::{Role, Who};
+use arvok_api::Who;
+use arvok_core::Role;
 use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, MutexGuard, PoisonError},

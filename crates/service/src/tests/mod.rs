@@ -24,8 +24,8 @@ use actix_web::{
     test::{TestRequest, init_service, read_body, try_call_service},
     web,
 };
-use arvok_api::Role;
 use arvok_connect::{Drivers, Vault};
+use arvok_core::Role;
 use arvok_postgres::Scratch;
 use arvok_store::{access, schema, secrets};
 use serde_json::Value;

@@ -93,7 +93,7 @@ async fn nobodys_questions_hold_up_a_publication() {
     let asks = ["a", "b", "c", "c"].map(|name| {
         let (node, wait) = (desk.node.clone(), wait.clone());
         actix_web::rt::spawn(async move {
-            let who = arvok_api::Who { name: name.into(), role: arvok_api::Role::Viewer };
+            let who = arvok_api::Who { name: name.into(), role: arvok_core::Role::Viewer };
             node.evaluate(&who, move || wait.lock().expect("nobody panicked").recv().is_ok())
                 .await
                 .is_ok()
@@ -101,7 +101,7 @@ async fn nobodys_questions_hold_up_a_publication() {
     });
     assert!(desk.publish(NOTE).await.status < 300);
     // Whoever has to put things right is answered as well.
-    let admin = arvok_api::Who { name: "root".into(), role: arvok_api::Role::Admin };
+    let admin = arvok_api::Who { name: "root".into(), role: arvok_core::Role::Admin };
     assert_eq!(desk.node.evaluate(&admin, || 7).await.ok(), Some(7));
     (0..4).for_each(|_| go_on.send(()).expect("somebody waits"));
     for ask in asks {

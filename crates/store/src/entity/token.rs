@@ -1,7 +1,7 @@
 //! Access tokens; only their hashes.
 
 use crate::stored::Stored;
-use arvok_api::Role;
+use arvok_core::Role;
 use sea_orm::entity::prelude::*;
 
 /// One token.

@@ -3,12 +3,11 @@
 
 use crate::kit::{self, Published, block, now, one, record, rule, run, seconds};
 use arvok_core::{
-    JobId,
+    JobId, Role,
     job::{
         Decided, Decider, Emitted, EventSelector, EventWait, JobEffect, JobState, Outside, Place,
         Question, StepEvent,
     },
-    runbook::LaunchRole,
 };
 use arvok_store::{
     DatabaseConnection,
@@ -39,7 +38,7 @@ fn waits() -> Then {
 fn question(place: &str, within: i64) -> Question {
     Question {
         place: Place::new(place),
-        to: Decider::Role(LaunchRole::Responder),
+        to: Decider::Role(Role::Responder),
         text: "Go on?".into(),
         choices: vec![("go".into(), "Go on".into()), ("stay".into(), "Stay".into())],
         until: now() + seconds(within),

@@ -1,7 +1,7 @@
 //! Tokens, sessions and secrets.
 
 use crate::kit::{block, database, now, one, rows, seconds};
-use arvok_api::Role;
+use arvok_core::Role;
 use arvok_store::{
     DatabaseConnection, StoreError,
     access::{self, Revoked},

@@ -2,9 +2,9 @@
 //! those alone.
 
 use crate::kit::{Published, block, rows, rule, run};
-use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, Role, StepState};
+use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, StepState};
 use arvok_core::{
-    AlertState, JobId, Verdict,
+    AlertState, JobId, Role, Verdict,
     job::{JobEffect, JobState},
     words::Words,
 };

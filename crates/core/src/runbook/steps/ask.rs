@@ -7,13 +7,10 @@ use super::{
     look_at_length,
 };
 use crate::{
-    Period,
+    Period, Role,
     definition::{Mismatch, Others},
     expr::{Length, LengthDoc, Names, Template, Type},
-    runbook::{
-        LaunchRole,
-        type_environment::{Evaluated, TypeEnvironment, Visitor},
-    },
+    runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -76,7 +73,8 @@ pub(super) struct QuestionDoc {
 pub(super) struct ToDoc {
     /// The least role that may.
     #[serde(default)]
-    pub role: Option<LaunchRole>,
+    #[schemars(schema_with = "Role::acting_schema")]
+    pub role: Option<Role>,
     /// One person alone, by the name of the token.
     #[serde(default)]
     pub person: Option<String>,
@@ -100,7 +98,7 @@ pub(super) struct TellDoc {
 #[derive(Clone, Debug)]
 pub enum To {
     /// Whoever has this role at least.
-    Role(LaunchRole),
+    Role(Role),
     /// Whoever has the token of this name.
     Person(Template),
 }
@@ -175,8 +173,12 @@ impl KindDoc for AskDoc {
 
 fn to(build: &mut Build<'_, '_>, at: &str, doc: Option<ToDoc>, names: Names<'_>) -> Option<To> {
     match doc {
-        None => Some(To::Role(LaunchRole::default())),
-        Some(ToDoc { role: Some(role), person: None }) => Some(To::Role(role)),
+        None => Some(To::Role(Role::Responder)),
+        Some(ToDoc { role: Some(role), person: None }) if role.acts() => Some(To::Role(role)),
+        Some(ToDoc { role: Some(_), person: None }) => {
+            build.check.fail(&format!("{at}/to/role"), Role::only_reads());
+            None
+        }
         Some(ToDoc { role: None, person: Some(person) }) => {
             build.check.template(&format!("{at}/to/person"), &person.into(), names).map(To::Person)
         }

@@ -93,6 +93,34 @@ outputs: { size: '${stps.grow}' }
 }
 
 #[test]
+fn whoever_only_reads_neither_launches_nor_decides() {
+    let bad = "
+runbook: grow-disk
+inputs: {}
+target: vm/quill-booking-db-1
+launch: { role: viewer }
+steps:
+  - id: agree
+    ask:
+      text: 'Grow it?'
+      to: { role: viewer }
+      choices: { grow: Grow it, leave: Leave it }
+      within: 5m
+";
+    insta::assert_snapshot!(check(bad).expect_err("refused"), @"
+    grow.yaml:5:17: a viewer only reads; one of: responder, author, admin
+        5 | launch: { role: viewer }
+          |                 ^^^^^^
+    grow.yaml:10:19: a viewer only reads; one of: responder, author, admin
+       10 |       to: { role: viewer }
+          |                   ^^^^^^
+    ");
+    for role in ["responder", "author", "admin"] {
+        check(&bad.replace("viewer", role)).expect("checks");
+    }
+}
+
+#[test]
 fn waits_grow_and_end() {
     let hour = Period::from_secs(3600);
     let retry =
