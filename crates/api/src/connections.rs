@@ -52,6 +52,75 @@ pub struct ConnectionDetail {
     pub at_once: Option<u32>,
     /// Most calls within a time, over all nodes, such as `10 in 1s`.
     pub rate: Option<String>,
+    /// The machines that it stands for, as globs; empty: that of its address.
+    pub hosts: Vec<String>,
+    /// The fingerprints of the keys of which a machine must show one; empty: a trusted one.
+    pub host_keys: Vec<String>,
+    /// The machines whose keys an admin has trusted, 100 at most.
+    pub trusted: Vec<TrustedMachine>,
+}
+
+/// A machine whose key an admin has trusted.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TrustedMachine {
+    /// The machine with its port, such as `quill-web-1:22`.
+    pub machine: String,
+    /// The kind of key, such as `ssh-ed25519`.
+    pub algorithm: String,
+    /// Its fingerprint, such as `SHA256:...`.
+    pub fingerprint: String,
+    /// Who trusted it.
+    pub by: String,
+    /// When.
+    pub at: DateTime<Utc>,
+}
+
+/// A machine of a connection.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Machine {
+    /// Its name or address, where the connection stands for many.
+    #[serde(default)]
+    pub host: Option<String>,
+}
+
+/// A key that is to be trusted.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TrustKey {
+    /// The name or address of the machine, where the connection stands for many.
+    #[serde(default)]
+    pub host: Option<String>,
+    /// The fingerprint that was looked at.
+    pub fingerprint: String,
+}
+
+arvok_core::words! {
+    /// How the key that a machine shows stands to the one that was trusted.
+    #[derive(ToSchema)]
+    pub enum HostKeyState("state of a host key") {
+        /// It is the trusted one.
+        Trusted = "trusted",
+        /// Nobody has trusted one yet.
+        New = "new",
+        /// Another one was trusted.
+        Changed = "changed",
+    }
+}
+
+/// The key that a machine shows now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HostKeyItem {
+    /// The machine with its port, such as `quill-web-1:22`.
+    pub machine: String,
+    /// The kind of key, such as `ssh-ed25519`.
+    pub algorithm: String,
+    /// Its fingerprint, such as `SHA256:...`.
+    pub fingerprint: String,
+    /// Whether it is trusted.
+    pub state: HostKeyState,
+    /// The fingerprint that was trusted; absent: none.
+    pub trusted: Option<String>,
 }
 
 /// A secret, by its name only.

@@ -33,7 +33,8 @@ pub use alerts::{
 pub use audit::{AuditFilter, AuditItem};
 pub use connections::{
     CallFilter, CallItem, ConnectionDetail, ConnectionItem, ConnectionTest, DescribedOperation,
-    ImportRequest, Imported, NeededSecret, OfferedOperation, TriedOperation, TryOperation,
+    HostKeyItem, HostKeyState, ImportRequest, Imported, Machine, NeededSecret, OfferedOperation,
+    TriedOperation, TrustKey, TrustedMachine, TryOperation,
 };
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{

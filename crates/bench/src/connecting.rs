@@ -58,12 +58,7 @@ async fn overhead() -> Fallible<Figure> {
         give: &give,
         key: "bench",
         callback: None,
-        way: Way {
-            base: &base,
-            credential: Some(&credential),
-            authorities: None,
-            timeout: Duration::from_secs(5),
-        },
+        way: Way { credential: Some(&credential), ..Way::to(&base, Duration::from_secs(5)) },
         within: None,
         redactor: &redactor,
     };

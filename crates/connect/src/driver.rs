@@ -3,9 +3,10 @@
 use arvok_core::{
     Period,
     connector::{Answer, CallEnd, Failure, Opened},
+    glob::Glob,
 };
 use serde_json::Value;
-use std::time::Duration;
+use std::{collections::BTreeMap, time::Duration};
 
 /// Performs the calls that the core plans for one protocol.
 pub(crate) trait Driver<Planned> {
@@ -18,6 +19,9 @@ pub(crate) trait Driver<Planned> {
     ) -> Result<Called, Failure>;
 }
 
+/// The fingerprints of keys that were trusted, by machine with its port: `quill-web-1:22`.
+pub type TrustedKeys = BTreeMap<String, String>;
+
 /// Where a call goes, and what is shown there.
 #[derive(Clone, Copy)]
 pub struct Way<'a> {
@@ -27,8 +31,29 @@ pub struct Way<'a> {
     pub credential: Option<&'a Opened>,
     /// The authorities that are trusted, in PEM, instead of those that the system knows.
     pub authorities: Option<&'a str>,
+    /// The machines that the address stands for, where it stands for many.
+    pub hosts: &'a [Glob],
+    /// The fingerprints of the keys of which a machine must show one; none: what was trusted.
+    pub host_keys: &'a [String],
+    /// The keys that were trusted of machines of this connection.
+    pub trusted: Option<&'a TrustedKeys>,
     /// How long one request may take.
     pub timeout: Duration,
+}
+
+impl<'a> Way<'a> {
+    /// A way to an address, without a credential, on which one request may take so long.
+    pub const fn to(base: &'a str, timeout: Duration) -> Self {
+        Self {
+            base,
+            credential: None,
+            authorities: None,
+            hosts: &[],
+            host_keys: &[],
+            trusted: None,
+            timeout,
+        }
+    }
 }
 
 impl std::fmt::Debug for Way<'_> {

@@ -6,6 +6,7 @@ use crate::{
     CallError, Http, Redactor,
     driver::{Called, Driver, Way, unsent},
     mail::Mail,
+    ssh::{HostKey, Ssh},
 };
 use arvok_core::connector::{
     Answer, CallEnd, CallbackAt, Failure, Hiding, Opened, Operation, Planned, Protocol,
@@ -58,6 +59,7 @@ pub struct Drivers {
     /// That of HTTP, which sends events to subscribers too.
     pub http: Http,
     mail: Mail,
+    ssh: Ssh,
 }
 
 impl Drivers {
@@ -66,7 +68,7 @@ impl Drivers {
     /// # Errors
     /// If no client can be made.
     pub fn new() -> Result<Self, CallError> {
-        Ok(Self { http: Http::new()?, mail: Mail })
+        Ok(Self { http: Http::new()?, mail: Mail, ssh: Ssh::default() })
     }
 
     /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages
@@ -115,6 +117,7 @@ impl Drivers {
         match planned {
             Planned::Http(exchange) => self.http.perform(*exchange, call.way, last).await,
             Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
+            Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
         }
     }
 
@@ -126,10 +129,23 @@ impl Drivers {
         match Protocol::of(way.base) {
             Some(Protocol::Http) => self.http.probe(way).await,
             Some(Protocol::Mail) => self.mail.probe(way).await,
+            Some(Protocol::Ssh) => self.ssh.probe(way).await,
             None => Err(unsent(format!(
                 "{} is the address of no protocol that is spoken here",
                 way.base
             ))),
+        }
+    }
+
+    /// The key that a machine shows before anything is said to it: of the address, or of one of the
+    /// machines that it stands for.
+    ///
+    /// # Errors
+    /// That there is no such machine, or none that is reached over SSH.
+    pub async fn host_key(&self, way: Way<'_>, host: Option<&str>) -> Result<HostKey, Failure> {
+        match Protocol::of(way.base) {
+            Some(Protocol::Ssh) => self.ssh.host_key(way, host).await,
+            _ => Err(unsent(format!("{} is not reached over SSH; it has no such key", way.base))),
         }
     }
 }
@@ -145,5 +161,8 @@ fn shown_by(credential: &Opened) -> Vec<String> {
             vec![secret.clone(), crate::http::pair(client, secret)]
         }
         Opened::Certificate(_) => Vec::new(),
+        Opened::Key { private, passphrase, .. } => {
+            [private].into_iter().chain(passphrase).cloned().collect()
+        }
     }
 }

@@ -13,13 +13,15 @@ mod events;
 mod http;
 mod mail;
 mod redact;
+mod ssh;
 mod vault;
 
 pub use callbacks::{signature, unsigned};
 pub use cryptography::http_client;
-pub use driver::{Called, Way};
+pub use driver::{Called, TrustedKeys, Way};
 pub use drivers::{Call, CallOutcome, Drivers};
 pub use events::{KeyError, Keys, NotTaken, Posted, allowed_rate};
 pub use http::{CallError, Http};
 pub use redact::{Redactor, SECRET_MARK, SHORTEST_SECRET, Weak, weakness};
+pub use ssh::HostKey;
 pub use vault::{Vault, VaultError};

@@ -57,7 +57,7 @@ impl OwnedWay {
 
     fn way(&self) -> Way<'_> {
         let (credential, authorities) = (self.credential.as_ref(), self.authorities.as_deref());
-        Way { base: &self.base, credential, authorities, timeout: self.timeout }
+        Way { credential, authorities, ..Way::to(&self.base, self.timeout) }
     }
 }
 

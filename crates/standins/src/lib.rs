@@ -2,7 +2,7 @@
 //! chat, a desk that releases services in versions, a board that is sent events, a ticket desk that
 //! describes itself, a register of kiosks, a pager, switches of features, a queue with workers, a
 //! cloud, a mailroom, and the public web site. Most can be given a watch that posts what goes wrong
-//! there.
+//! there. A [`machine`] that is reached over SSH is a real one: the sshd of this.
 //!
 //! Each is a server on loopback with state, tokens, latency and switchable faults, behaving like
 //! the real thing at its own small JSON API, or the mailroom at SMTP. They know nothing of Arvok's
@@ -17,6 +17,7 @@ mod faults;
 pub mod features;
 mod harbour;
 pub mod kiosks;
+pub mod machine;
 pub mod mailroom;
 mod office;
 pub mod pager;

@@ -17,6 +17,9 @@ pub enum StandinError {
     /// Its key is none.
     #[error("the key is not `whsec_` and base64: {0}")]
     Key(String),
+    /// Something that a machine needs is not there.
+    #[error("no machine can be reached over SSH: {0}")]
+    Machine(std::io::Error),
 }
 
 /// A running stand-in.

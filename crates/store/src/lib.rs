@@ -16,6 +16,7 @@ pub mod days;
 pub mod definitions;
 pub mod entity;
 mod error;
+pub mod host_keys;
 pub mod intake;
 pub mod jobs;
 mod key_order;

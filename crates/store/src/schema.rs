@@ -34,6 +34,10 @@ impl MigratorTrait for Migrator {
                 name: "0004_timers",
                 sql: include_str!("../migrations/0004_timers.sql"),
             }),
+            Box::new(Step {
+                name: "0005_host_keys",
+                sql: include_str!("../migrations/0005_host_keys.sql"),
+            }),
         ]
     }
 }

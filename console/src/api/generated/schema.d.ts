@@ -1706,6 +1706,12 @@ export interface components {
             at_once?: number | null;
             /** @description Most calls within a time, over all nodes, such as `10 in 1s`. */
             rate?: string | null;
+            /** @description The machines that it stands for, as globs; empty: that of its address. */
+            hosts: string[];
+            /** @description The fingerprints of the keys of which a machine must show one; empty: a trusted one. */
+            host_keys: string[];
+            /** @description The machines whose keys an admin has trusted, 100 at most. */
+            trusted: components["schemas"]["TrustedMachine"][];
         };
         /** @description One connection. */
         ConnectionItem: {
@@ -4441,6 +4447,22 @@ export interface components {
             output?: unknown;
             /** @description What went wrong. */
             message?: string | null;
+        };
+        /** @description A machine whose key an admin has trusted. */
+        TrustedMachine: {
+            /** @description The machine with its port, such as `quill-web-1:22`. */
+            machine: string;
+            /** @description The kind of key, such as `ssh-ed25519`. */
+            algorithm: string;
+            /** @description Its fingerprint, such as `SHA256:...`. */
+            fingerprint: string;
+            /** @description Who trusted it. */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
         };
         /** @description An operation that is tried by hand. */
         TryOperation: {

@@ -130,6 +130,9 @@ function facts({
   at_once,
   rate,
   test,
+  hosts,
+  host_keys,
+  trusted,
 }: ConnectionDetail): [string, React.ReactNode][] {
   const all: [string, React.ReactNode][] = [
     ['address', <code key="a">{item.address ?? 'not known'}</code>],
@@ -146,6 +149,15 @@ function facts({
   ];
   if (item.median_ms != null)
     all.push(['takes', `${millis(item.median_ms)}, half of the calls less`]);
+  if (hosts.length > 0) all.push(['machines', <code key="h">{hosts.join(', ')}</code>]);
+  for (const key of host_keys) all.push(['host key', <code key={key}>{key}</code>]);
+  for (const { machine, algorithm, fingerprint, by, at } of trusted)
+    all.push([
+      'trusted',
+      <span key={machine} title={`${algorithm} ${fingerprint}`}>
+        <code>{machine}</code> by {by} <Time at={at} />
+      </span>,
+    ]);
   if (at_once) all.push(['at once', `${at_once} calls at most`]);
   if (rate) all.push(['rate', rate]);
   all.push([

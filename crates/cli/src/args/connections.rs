@@ -44,6 +44,34 @@ pub enum ConnectionCommand {
         #[command(flatten)]
         output: Output,
     },
+    /// Trust the key of a machine that it reaches over SSH
+    #[command(
+        after_help = "Shows the key that the machine shows now, and asks whether it is right: \
+the machine's own
+people can tell, by `ssh-keygen -l -f /etc/ssh/ssh_host_ed25519_key.pub` there.
+
+Examples:
+  arvok connection trust quill-booking
+  arvok connection trust web-hosts --host web-1.skerrow.example
+  arvok connection trust quill-booking --fingerprint SHA256:tFCu0LsDkcUXGqRCTyRTE3AhoHBPVoZ+yBZs0KCbkAY"
+    )]
+    Trust {
+        /// The connection
+        name: String,
+        /// The machine, where the connection stands for many
+        #[arg(long)]
+        host: Option<String>,
+        /// Trust it without asking if its fingerprint is this one
+        #[arg(long, value_name = "SHA256:...")]
+        fingerprint: Option<String>,
+        /// Trust the key of this machine no more, as `connection show` names it
+        #[arg(long, value_name = "MACHINE", conflicts_with_all = ["host", "fingerprint"])]
+        forget: Option<String>,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Call one of its operations by hand
     #[command(after_help = "What may change something is shown first, and asked for.
 

@@ -93,6 +93,20 @@ pub enum Standin {
         #[arg(long, env = "ARVOK_BOARD_KEY", hide_env_values = true)]
         key: String,
     },
+    /// A machine that is reached over SSH: the sshd of this one, with keys of its own
+    #[command(
+        after_help = "Lets in whoever runs it, with the private key `user` of its folder, as \
+the user who runs it; needs
+Debian's openssh-server and openssh-client. What runs over it runs on this machine."
+    )]
+    Machine {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7409)]
+        port: u16,
+        /// Its folder, which is emptied: its keys and its record
+        #[arg(long, default_value = "machine", value_name = "DIR")]
+        folder: std::path::PathBuf,
+    },
     /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client
     /// `arvok`
     Desk {

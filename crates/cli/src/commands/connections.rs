@@ -8,12 +8,18 @@ use crate::{
     show,
 };
 use arvok_api::{
-    CallFilter, CallItem, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported,
-    OfferedOperation, Page, TriedOperation, TryOperation,
+    CallFilter, CallItem, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, HostKeyItem,
+    HostKeyState, Imported, Machine, OfferedOperation, Page, TriedOperation, TrustKey,
+    TryOperation,
 };
 use arvok_core::{connector::import as made_of, text::hint};
+use reqwest::Method;
 use serde_json::{Map, Value};
-use std::{fs, io::Read, path::Path};
+use std::{
+    fs,
+    io::{IsTerminal, Read},
+    path::Path,
+};
 
 const ALL: &str = "/api/v1/connections";
 /// Calls shown below a connection.
@@ -61,6 +67,17 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
                 return Err(CliError::No);
             }
         }
+        ConnectionCommand::Trust { name, host, fingerprint, forget, server, output } => {
+            let client = Client::of(&server)?;
+            let path = format!("{ALL}/{}", percent(&name));
+            if let Some(machine) = forget {
+                let path = format!("{path}/host-keys/{}", percent(&machine));
+                client.change(Method::DELETE, &path, None::<&()>).await?;
+                show::say(&format!("the key of {machine} is trusted no more"));
+                return Ok(());
+            }
+            trust(&client, &path, (host, fingerprint), output.json).await?;
+        }
         ConnectionCommand::Try { name, operation, give, yes, dry_run, server, output } => {
             let client = Client::of(&server)?;
             try_by_hand(&client, (&name, &operation), &give, (yes, dry_run), output.json).await?;
@@ -74,6 +91,46 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
             }
             imported(&made, list);
         }
+    }
+    Ok(())
+}
+
+/// Trusts the key that a machine shows: the one with the fingerprint that was given, or the one
+/// that the person at the terminal says is right.
+async fn trust(
+    client: &Client,
+    path: &str,
+    (host, fingerprint): (Option<String>, Option<String>),
+    json: bool,
+) -> Result<(), CliError> {
+    let path = format!("{path}/host-key");
+    let fingerprint = match fingerprint {
+        Some(fingerprint) => fingerprint,
+        None => {
+            let seen: HostKeyItem = client.post(&path, &Machine { host: host.clone() }).await?;
+            if seen.state == HostKeyState::Trusted || !std::io::stdin().is_terminal() {
+                match json {
+                    true => show::json(&seen)?,
+                    false => show::out(&show::host_key(&seen)),
+                }
+                return if seen.state == HostKeyState::Trusted {
+                    Ok(())
+                } else {
+                    Err(CliError::No)
+                };
+            }
+            show::out(&show::host_key(&seen));
+            if !ask::agreed("Is that the machine's own key?")? {
+                show::say("nothing was trusted");
+                return Err(CliError::No);
+            }
+            seen.fingerprint
+        }
+    };
+    let trusted: HostKeyItem = client.put(&path, &TrustKey { host, fingerprint }).await?;
+    match json {
+        true => show::json(&trusted)?,
+        false => show::out(&show::host_key(&trusted)),
     }
     Ok(())
 }

@@ -7,8 +7,8 @@ use crate::{
     stop::until_stopped,
 };
 use arvok_standins::{
-    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, mailroom, pager,
-    queue, releases, site, yard,
+    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, machine::Machine,
+    mailroom, pager, queue, releases, site, yard,
 };
 use std::time::Duration;
 
@@ -106,6 +106,16 @@ async fn office(which: Standin) -> Result<(), CliError> {
             ));
             until_stopped().await?;
             desk.stop().await;
+        }
+        Standin::Machine { port, folder } => {
+            let machine = Machine::start(folder, port).map_err(failed)?;
+            say(&format!(
+                "the machine is at {}, for {} with the key {}",
+                machine.base(),
+                machine.user(),
+                machine.folder().join("user").display()
+            ));
+            until_stopped().await?;
         }
         Standin::Pager { of: OfPort { port, token }, key } => {
             attended("pager", "/pages", pager::start(port, token, key).map_err(failed)?).await?;

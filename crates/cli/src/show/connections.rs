@@ -2,8 +2,8 @@
 
 use super::{Table, ago, with_next};
 use arvok_api::{
-    CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest, Imported,
-    OfferedOperation, Page, TriedOperation,
+    CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest,
+    HostKeyItem, HostKeyState, Imported, OfferedOperation, Page, TriedOperation,
 };
 use serde_json::Value;
 
@@ -59,6 +59,15 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
             if secret.ready { "" } else { ", which it cannot open" }
         ));
     }
+    if !detail.hosts.is_empty() {
+        lines.push(format!("  machines    {}", detail.hosts.join(", ")));
+    }
+    lines.extend(detail.host_keys.iter().map(|key| format!("  host key    {key}")));
+    for key in &detail.trusted {
+        let (by, when) = (&key.by, ago(key.at));
+        let shown = format!("{} {}", key.algorithm, key.fingerprint);
+        lines.push(format!("  trusted     {} {shown}, by {by} {when}", key.machine));
+    }
     lines.extend(detail.at_once.map(|most| format!("  at once     {most} calls at most")));
     lines.extend(detail.rate.as_ref().map(|rate| format!("  rate        {rate}")));
     let failed = if c.failed > 0 { format!(", {} not well", c.failed) } else { String::new() };
@@ -86,6 +95,18 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
         calls.next.as_ref().map(|_| format!("All of them: `arvok connection calls {}`.", c.name)),
     );
     lines.join("\n")
+}
+
+/// The key that a machine shows.
+pub fn host_key(key: &HostKeyItem) -> String {
+    let state = match (key.state, &key.trusted) {
+        (HostKeyState::Trusted, _) => "trusted".to_owned(),
+        (HostKeyState::New, _) => "not trusted yet".to_owned(),
+        (HostKeyState::Changed, trusted) => {
+            format!("NOT the trusted one, {}", trusted.as_deref().unwrap_or("which is gone"))
+        }
+    };
+    format!("{}\n  key      {} {}\n  state    {state}", key.machine, key.algorithm, key.fingerprint)
 }
 
 /// The names of what an operation takes; what may be left out in brackets.

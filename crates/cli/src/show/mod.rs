@@ -17,7 +17,9 @@ mod time;
 mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
-pub use connections::{calls, connection, connection_test, connections, described, request, tried};
+pub use connections::{
+    calls, connection, connection_test, connections, described, host_key, request, tried,
+};
 pub use decisions::{decision, decisions};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
 pub use dry_run::dry_run;

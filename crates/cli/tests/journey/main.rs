@@ -18,6 +18,7 @@ mod library;
 mod listen_cases;
 mod listeners;
 mod lists;
+mod machines;
 mod night;
 mod nodes;
 mod outside;

@@ -17,6 +17,7 @@ const READY_GUIDE: &str = include_str!("../../../../docs/guide/ready-made.md");
 const OPERATIONS_GUIDE: &str = include_str!("../../../../docs/guide/operations.md");
 const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
+const MACHINE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-machine.md");
 const SENDER_GUIDE: &str = include_str!("../../../../docs/guide/connect-a-sender.md");
 
 /// Somebody who reads a page and does what it says.
@@ -39,7 +40,7 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405", "7406", "5514"]
+        let ports = ["8470", "7401", "7402", "7405", "7406", "7409", "5514"]
             .map(|written| (written, free()))
             .to_vec();
         Self {
@@ -96,6 +97,7 @@ impl Reader {
                 "yard" => "7401",
                 "desk" => "7405",
                 "kiosks" => "7406",
+                "machine" => "7409",
                 _ => "7402",
             };
             let port = self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
@@ -183,7 +185,9 @@ impl Reader {
             let (language, text) = block.split_once('\n').unwrap_or((block, ""));
             match language {
                 "sh" => self.run(text),
-                "yaml" => fs::write(self.folder.join("first.yaml"), text).expect("writes"),
+                "yaml" => {
+                    fs::write(self.folder.join("first.yaml"), self.own_ports(text)).expect("writes")
+                }
                 "toml" => self.set(text),
                 "text" => self.compare(text),
                 // Shown, and not to be done.
@@ -239,4 +243,9 @@ fn the_guide_to_senders_does_what_it_says() {
 #[test]
 fn the_guide_to_connections_does_what_it_says() {
     Reader::new("guide-connect").follow(CONNECT_GUIDE);
+}
+
+#[test]
+fn the_guide_to_machines_does_what_it_says() {
+    Reader::new("guide-machine").follow(MACHINE_GUIDE);
 }

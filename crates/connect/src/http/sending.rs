@@ -87,7 +87,7 @@ fn shown(sending: RequestBuilder, credential: Option<&Opened>) -> RequestBuilder
         Some(Opened::Basic { user, password }) => sending.basic_auth(user, Some(password)),
         Some(Opened::Header { name, value }) => sending.header(name, value),
         // The one was shown when the line was made, the other is a token by now.
-        None | Some(Opened::Certificate(_) | Opened::OAuth2 { .. }) => sending,
+        None | Some(Opened::Certificate(_) | Opened::OAuth2 { .. } | Opened::Key { .. }) => sending,
     }
 }
 

@@ -75,7 +75,8 @@ async fn mailed(
     credential: Option<&Opened>,
     authorities: Option<&str>,
 ) -> CallOutcome {
-    performed(Way { base, credential, authorities, timeout: Duration::from_secs(5) }, letter).await
+    performed(Way { credential, authorities, ..Way::to(base, Duration::from_secs(5)) }, letter)
+        .await
 }
 
 fn failed(ended: CallOutcome) -> Failure {
@@ -202,7 +203,7 @@ async fn under_each_fault_at_each_stage_it_is_known_what_became_of_it() {
         let base = faulty(stage, fault).await;
         // Whoever answers is waited for, however busy the machine is.
         let timeout = Duration::from_secs(if matches!(fault, Fault::Silence) { 3 } else { 60 });
-        let way = Way { base: &base, credential: None, authorities: None, timeout };
+        let way = Way::to(&base, timeout);
         let failure = failed(performed(way, LETTER).await);
         let (end, lasting) = match fault {
             Fault::Says(said) if said.starts_with('4') => (CallEnd::Refused, false),

@@ -1,6 +1,7 @@
 //! Calls against a peer that misbehaves: redirects, floods, silence, lost lines.
 
 mod mail;
+mod ssh;
 mod tls;
 
 use arvok_connect::{Call, CallOutcome, Called, Drivers, Redactor, Way};
@@ -58,12 +59,8 @@ async fn ended(base: &str, repeat: &str, give: Value) -> CallOutcome {
         Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let give: Map<String, Value> = give.as_object().cloned().unwrap_or_default();
-    let way = Way {
-        base,
-        credential: Some(&Opened::Bearer("sesame-token".into())),
-        authorities: None,
-        timeout: Duration::from_millis(500),
-    };
+    let credential = Opened::Bearer("sesame-token".into());
+    let way = Way { credential: Some(&credential), ..Way::to(base, Duration::from_millis(500)) };
     Drivers::new()
         .expect("a client")
         .call(Call {
@@ -210,7 +207,7 @@ async fn shown(
     authorities: Option<&str>,
 ) -> Result<Value, Failure> {
     let way =
-        Way { base, credential: Some(credential), authorities, timeout: Duration::from_secs(20) };
+        Way { credential: Some(credential), authorities, ..Way::to(base, Duration::from_secs(20)) };
     performed(way, operation).await.called.map(|called| match called {
         Called::Output(output) => output,
         Called::Later(within) => panic!("nobody calls back: {within}"),

@@ -7,6 +7,7 @@ use crate::{
     definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
     expr::{Names, Template},
+    glob::Glob,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -30,12 +31,21 @@ pub struct ConnectionDoc {
     /// The connector's name.
     pub connector: String,
     /// The base address; requests go nowhere else. How it begins says how it is spoken to:
-    /// `http://`, `https://`, `smtp://`, `smtps://`. `${setting('name')}` takes it from the
-    /// service's own settings; a secret may stand in its path.
+    /// `http://`, `https://`, `smtp://`, `smtps://`, `ssh://`. `${setting('name')}` takes it from
+    /// the service's own settings; a secret may stand in its path. `ssh://*` stands for the many
+    /// machines of `hosts`.
     pub base: String,
     /// What is shown to the other side.
     #[serde(default)]
     pub credential: Option<CredentialDoc>,
+    /// The machines that it stands for, by name or address, as globs: `web-*.skerrow.example`. The
+    /// operation says which of them it is each time. Only for `ssh://*`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hosts: Vec<String>,
+    /// The keys of which a machine must show one, by their fingerprints: `SHA256:...`. Left out:
+    /// the one that an admin has trusted (`arvok connection trust`). Only for `ssh://`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub host_keys: Vec<String>,
     /// The authorities, as certificates in PEM, of which one must have signed the other side's.
     /// Left out: those that the system knows. `${setting('name')}` takes them from the service's
     /// own settings.
@@ -72,14 +82,19 @@ pub struct Connection {
     /// The connector's name.
     pub connector: String,
     /// Where its secrets go, as written: the base address, the address that gives tokens, and who
-    /// vouches for them.
-    pub shown_to: [Option<String>; 3],
+    /// vouches for them; of machines their names and keys too.
+    pub shown_to: Vec<Option<String>>,
     /// How it is spoken to, where the address as written says so.
     pub protocol: Option<Protocol>,
     /// The template of the base address.
     pub base: Template,
     /// What is shown to the other side.
     pub credential: Option<Credential>,
+    /// The machines that it stands for; none: that of its address.
+    pub hosts: Vec<Glob>,
+    /// The fingerprints of the keys of which a machine must show one; none: what an admin has
+    /// trusted.
+    pub host_keys: Vec<String>,
     /// The authorities that are trusted instead of those that the system knows.
     pub authorities: Option<Template>,
     /// How long one call may take.
@@ -129,8 +144,84 @@ impl Definition for Connection {
                 format!("is not where `{name}` of connector `{}` goes: {schemes}", connector.name);
             Mismatch::at("/base", Fault::Unfit(fault))
         };
-        other.map(wrong).into_iter().collect()
+        if let Some(other) = other.map(wrong).into_iter().next() {
+            return vec![other];
+        }
+        let is_many = !self.hosts.is_empty();
+        let unlike = |(name, operation): (&String, &Operation)| {
+            let (its, fault) = (operation.names_host(), &connector.name);
+            let fault = match is_many {
+                true => format!("`{name}` of connector `{fault}` does not say on which `host`"),
+                false => format!("`{name}` of connector `{fault}` says on which `host`; list them"),
+            };
+            (its != is_many).then(|| Mismatch::at("/hosts", Fault::Unfit(fault)))
+        };
+        let is_ssh = protocol == Protocol::Ssh;
+        connector.operations.iter().filter(|_| is_ssh).find_map(unlike).into_iter().collect()
     }
+}
+
+/// Complains of a credential that means nothing to the protocol; none could be checked: of nothing.
+fn fits_protocol(check: &mut Checker<'_>, base: &str, credential: Option<Option<&Credential>>) {
+    let Some(Some(credential)) = credential else { return };
+    let wrong = match (Protocol::of(base), credential) {
+        (Some(Protocol::Mail), Credential::Basic { .. }) => None,
+        (Some(Protocol::Mail), _) => Some("a mail server is shown `basic`, a name and a password"),
+        (Some(Protocol::Ssh), Credential::Basic { .. } | Credential::Key { .. }) => None,
+        (Some(Protocol::Ssh), _) => Some(
+            "a machine is shown `key`, a user's private key, or `basic`, a name and a password",
+        ),
+        (Some(Protocol::Http), Credential::Key { .. }) => {
+            Some("a `key` is for machines that are reached over SSH")
+        }
+        _ => None,
+    };
+    if let Some(wrong) = wrong {
+        check.fail("/credential", wrong);
+    }
+}
+
+/// The machines that a connection stands for; complains of those, and of keys, that do not fit its
+/// address.
+fn machines(
+    check: &mut Checker<'_>,
+    base: &str,
+    hosts: &[String],
+    host_keys: &[String],
+) -> Vec<Glob> {
+    let protocol = Protocol::of(base);
+    let keys = [("/hosts", hosts.is_empty()), ("/host_keys", host_keys.is_empty())];
+    for (key, _) in keys.iter().filter(|(_, is_empty)| !is_empty) {
+        if protocol.is_some_and(|protocol| protocol != Protocol::Ssh) {
+            check.fail(key, "belongs to machines that are reached over SSH");
+        }
+    }
+    let is_many = base == "ssh://*" || base.starts_with("ssh://*:");
+    match (is_many, hosts.is_empty()) {
+        (true, true) => check.fail("/hosts", "is missing: `ssh://*` is the machines that it lists"),
+        (false, false) if protocol == Some(Protocol::Ssh) => {
+            check.fail("/base", "is one machine, and `hosts` lists several; write `ssh://*`");
+        }
+        _ => {}
+    }
+    let is_fingerprint = |key: &String| {
+        key.strip_prefix("SHA256:").is_some_and(|digest| {
+            digest.len() == 43
+                && digest.chars().all(|c| c.is_ascii_alphanumeric() || c == '+' || c == '/')
+        })
+    };
+    if let Some(n) = host_keys.iter().position(|key| !is_fingerprint(key)) {
+        let wrong = "is no fingerprint of a key, as `ssh-keygen -l` prints it: SHA256:...";
+        check.fail(&format!("/host_keys/{n}"), wrong);
+    }
+    let mut globs = Vec::new();
+    for (n, host) in hosts.iter().enumerate() {
+        match Glob::parse(&host.to_ascii_lowercase()) {
+            Ok(glob) => globs.push(glob),
+            Err(e) => check.fail(&format!("/hosts/{n}"), e),
+        }
+    }
+    globs
 }
 
 impl Defined for Connection {
@@ -144,17 +235,15 @@ impl Defined for Connection {
             .as_ref()
             .and_then(|c| c.oauth2.as_ref())
             .map(|oauth2| oauth2.token.clone());
-        let shown_to = [Some(doc.base.clone()), tokens, doc.authorities.clone()];
+        let mut shown_to = vec![Some(doc.base.clone()), tokens, doc.authorities.clone()];
+        shown_to.extend(doc.hosts.iter().chain(&doc.host_keys).cloned().map(Some));
         let base = address(&mut check, "/base", doc.base.clone(), &Protocol::ALL);
         let credential = match doc.credential {
             None => Some(None),
             Some(credential) => credential.check(&mut check, "/credential").map(Some),
         };
-        if Protocol::of(&doc.base) == Some(Protocol::Mail)
-            && !matches!(credential, None | Some(None | Some(Credential::Basic { .. })))
-        {
-            check.fail("/credential", "a mail server is shown `basic`, a name and a password");
-        }
+        fits_protocol(&mut check, &doc.base, credential.as_ref().map(Option::as_ref));
+        let hosts = machines(&mut check, &doc.base, &doc.hosts, &doc.host_keys);
         let authorities = match doc.authorities {
             None => Some(None),
             Some(pem) if !pem.contains("${") && !pem.contains("-----BEGIN CERTIFICATE-----") => {
@@ -188,6 +277,8 @@ impl Defined for Connection {
                 shown_to,
                 protocol: Protocol::of(&doc.base),
                 base,
+                hosts,
+                host_keys: doc.host_keys,
                 credential,
                 authorities,
                 timeout: doc.timeout.unwrap_or(Period::from_secs(10)),

@@ -31,6 +31,9 @@ pub struct CredentialDoc {
     /// for connections.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub oauth2: Option<OAuth2Doc>,
+    /// A user's private key, for machines that are reached over SSH. Only for connections.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<KeyDoc>,
     /// A certificate of ours with its key, in PEM, shown when the line is made (mutual TLS, RFC
     /// 8446, section 4.4.2): `${secret('name')}`. Only for connections.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -51,6 +54,22 @@ pub struct OAuth2Doc {
     /// What the token is asked for.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub scopes: Vec<String>,
+}
+
+/// A user's private key.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct KeyDoc {
+    /// The user.
+    pub user: String,
+    /// The private key in OpenSSH's format or PEM, usually `${secret('name')}`.
+    pub private: String,
+    /// The passphrase that opens it, usually `${secret('name')}`. Left out: it has none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passphrase: Option<String>,
+    /// The certificate that an authority has made for it, in one line (`ssh-ed25519-cert-v01@...`).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
 }
 
 /// A name and a password.
@@ -105,6 +124,17 @@ pub enum Credential {
     },
     /// A certificate with its key.
     Certificate(Template),
+    /// A user's private key.
+    Key {
+        /// The user.
+        user: Template,
+        /// The private key.
+        private: Template,
+        /// What opens it.
+        passphrase: Option<Template>,
+        /// The certificate that was made for it.
+        certificate: Option<Template>,
+    },
 }
 
 /// A credential with its secrets opened.
@@ -139,6 +169,17 @@ pub enum Opened {
     },
     /// A certificate with its key, in PEM.
     Certificate(String),
+    /// A user's private key.
+    Key {
+        /// The user.
+        user: String,
+        /// The private key.
+        private: String,
+        /// What opens it.
+        passphrase: Option<String>,
+        /// The certificate that was made for it.
+        certificate: Option<String>,
+    },
 }
 
 impl std::fmt::Debug for Opened {
@@ -152,28 +193,62 @@ impl CredentialDoc {
     /// read the document; one whose secret's name is worked out could be any secret.
     pub fn check(self, check: &mut Checker<'_>, pointer: &str) -> Option<Credential> {
         let at = |key: &str| format!("{pointer}/{key}");
-        match (self.bearer, self.basic, self.header, self.oauth2, self.certificate) {
-            (Some(bearer), None, None, None, None) => {
-                secret(check, &at("bearer"), bearer).map(Credential::Bearer)
-            }
-            (None, Some(BasicDoc { user, password }), None, None, None) => {
-                let user = check.template(&at("basic/user"), &Value::String(user), SECRETS);
-                let password = secret(check, &at("basic/password"), password);
-                user.zip(password).map(|(user, password)| Credential::Basic { user, password })
-            }
-            (None, None, Some(header), None, None) => header.check(check, &at("header")),
-            (None, None, None, Some(oauth2), None) => oauth2.check(check, &at("oauth2")),
-            (None, None, None, None, Some(certificate)) => {
-                secret(check, &at("certificate"), certificate).map(Credential::Certificate)
-            }
+        let mut made: Vec<Option<Credential>> = Vec::new();
+        if let Some(bearer) = self.bearer {
+            made.push(secret(check, &at("bearer"), bearer).map(Credential::Bearer));
+        }
+        if let Some(BasicDoc { user, password }) = self.basic {
+            let user = check.template(&at("basic/user"), &Value::String(user), SECRETS);
+            let password = secret(check, &at("basic/password"), password);
+            made.push(
+                user.zip(password).map(|(user, password)| Credential::Basic { user, password }),
+            );
+        }
+        if let Some(header) = self.header {
+            made.push(header.check(check, &at("header")));
+        }
+        if let Some(oauth2) = self.oauth2 {
+            made.push(oauth2.check(check, &at("oauth2")));
+        }
+        if let Some(certificate) = self.certificate {
+            let certificate = secret(check, &at("certificate"), certificate);
+            made.push(certificate.map(Credential::Certificate));
+        }
+        if let Some(key) = self.key {
+            made.push(key.check(check, &at("key")));
+        }
+        match (made.pop(), made.is_empty()) {
+            (Some(one), true) => one,
             _ => {
-                check.fail(
-                    pointer,
-                    "is one of `bearer`, `basic`, `header`, `oauth2` or `certificate`",
-                );
+                let wrong =
+                    "is one of `bearer`, `basic`, `header`, `oauth2`, `certificate` or `key`";
+                check.fail(pointer, wrong);
                 None
             }
         }
+    }
+}
+
+impl KeyDoc {
+    fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Credential> {
+        let user = check.template(&format!("{at}/user"), &Value::String(self.user), SECRETS);
+        let private = secret(check, &format!("{at}/private"), self.private);
+        let passphrase = match self.passphrase {
+            None => Some(None),
+            Some(text) => secret(check, &format!("{at}/passphrase"), text).map(Some),
+        };
+        let certificate = match self.certificate {
+            None => Some(None),
+            Some(text) => check
+                .template(&format!("{at}/certificate"), &Value::String(text), SECRETS)
+                .map(Some),
+        };
+        Some(Credential::Key {
+            user: user?,
+            private: private?,
+            passphrase: passphrase?,
+            certificate: certificate?,
+        })
     }
 }
 
@@ -224,7 +299,7 @@ pub(crate) fn address(
     text: String,
     of: &[Protocol],
 ) -> Option<Template> {
-    let schemes: Vec<&str> = of.iter().flat_map(|protocol| protocol.schemes()).collect();
+    let schemes: Vec<&str> = of.iter().flat_map(|protocol| protocol.schemes()).copied().collect();
     let starts = schemes.iter().any(|scheme| text.starts_with(scheme));
     if !text.contains("${") && !starts {
         check.fail(at, format!("is not an address; it begins with one of {}", schemes.join(", ")));
@@ -293,6 +368,10 @@ impl Credential {
                 [token, client, secret].map(|t| (pointer, t)).to_vec()
             }
             Self::Certificate(certificate) => vec![(pointer, certificate)],
+            Self::Key { user, private, passphrase, certificate } => {
+                let always = [user, private].into_iter();
+                always.chain(passphrase).chain(certificate).map(|t| (pointer, t)).collect()
+            }
         }
     }
 
@@ -316,6 +395,12 @@ impl Credential {
                 scopes: scopes.clone(),
             },
             Self::Certificate(certificate) => Opened::Certificate(fill(certificate)?),
+            Self::Key { user, private, passphrase, certificate } => Opened::Key {
+                user: fill(user)?,
+                private: fill(private)?,
+                passphrase: passphrase.as_ref().map(&fill).transpose()?,
+                certificate: certificate.as_ref().map(&fill).transpose()?,
+            },
         })
     }
 }

@@ -20,8 +20,9 @@ pub use operation::{
     CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat,
 };
 pub use protocols::{
-    Answer, Body, Callback, Exchange, Letter, Mailbox, Mailing, Next, Planned, Protocol, Request,
-    RequestError, ShownRequest, Signed, retry_after,
+    Answer, Body, Callback, CommandExit, CommandResult, Exchange, Letter, Mailbox, Mailing, Next,
+    Planned, Protocol, RemoteAct, RemoteCommand, Request, RequestError, ShownRequest, Signed,
+    SshPlan, retry_after,
 };
 
 use crate::{
@@ -112,7 +113,7 @@ fn tests(check: &mut Checker<'_>, test: &str, operations: &BTreeMap<String, Oper
         _ if !operation.only_looks() => {
             check.fail(
                 "/test",
-                format!("`{test}` may change something; a test calls one that is a GET"),
+                format!("`{test}` may change something; a test calls one that only looks"),
             );
         }
         Some(name) => check.fail("/test", format!("`{test}` needs `{name}`; a test gives nothing")),

@@ -4,8 +4,9 @@
 use super::{
     failure::{CallEnd, Failure, Hiding},
     protocols::{
-        Call, Callback, CallbackDoc, GivenValues, HttpCall, HttpDoc, Key, MailCall, MailDoc,
-        PagesDoc, Planned, Protocol, RequestDoc, RequestError, ShownRequest, UntilDoc,
+        Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues, HttpCall, HttpDoc, Key,
+        MailCall, MailDoc, PagesDoc, Planned, Protocol, RequestDoc, RequestError, ShownRequest,
+        SshCall, SshDoc, UntilDoc, UploadDoc,
     },
 };
 use crate::{
@@ -48,12 +49,26 @@ pub struct OperationDoc {
     /// What must be given: JSON Schema properties.
     #[serde(default)]
     pub takes: Map<String, Value>,
-    /// The HTTP request. An operation has one of `request` and `mail`.
+    /// The HTTP request. An operation has one of `request`, `mail`, `command`, `upload` and
+    /// `download`.
     #[serde(default)]
     pub request: Option<RequestDoc>,
     /// The message that is sent by mail.
     #[serde(default)]
     pub mail: Option<MailDoc>,
+    /// The command that is run on a machine, over SSH.
+    #[serde(default)]
+    pub command: Option<CommandDoc>,
+    /// The small file that is written to a machine, over SSH.
+    #[serde(default)]
+    pub upload: Option<UploadDoc>,
+    /// The small file that is read from a machine, over SSH.
+    #[serde(default)]
+    pub download: Option<DownloadDoc>,
+    /// On which machine a command, an upload or a download is, where its connection stands for many
+    /// and says which by `hosts`: usually `${give.host}`.
+    #[serde(default)]
+    pub host: Option<String>,
     /// How a list that comes in pages is read to its end.
     #[serde(default)]
     pub pages: Option<PagesDoc>,
@@ -66,14 +81,17 @@ pub struct OperationDoc {
     /// An expression over `response` (`status`, `headers`, `body`) and `give`; with `pages` also
     /// over `list`, with `until` over `first`, the first answer. Left out: the body, or the list.
     /// Of `mail` the `response` has `status`, `text` and `message_id`, and is the output where none
-    /// is written.
+    /// is written. Of a `command` it has `exit`, `stdout`, `stderr` and `left_out`, of a `download`
+    /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; left out: `stdout`, `content`, or
+    /// all.
     #[serde(default)]
     pub output: Option<String>,
     /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left
     /// out: anything.
     #[serde(default)]
     pub gives: Option<Map<String, Value>>,
-    /// Whether doing it twice is harmless. Left out: `safe` for GET, else `never`.
+    /// Whether doing it twice is harmless. Left out: `safe` for GET, for downloads and for commands
+    /// that look, else `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
     /// How to find out whether it was done, when no answer says so; for what is `repeat: never`.
@@ -247,18 +265,36 @@ impl Operation {
             key_header: doc.key_header,
             retry_on: doc.retry_on,
         };
-        let (call, seen) = match (doc.request, doc.mail) {
-            (Some(request), None) => {
+        let ssh = [
+            doc.command.map(SshDoc::Command),
+            doc.upload.map(SshDoc::Upload),
+            doc.download.map(SshDoc::Download),
+        ];
+        let mut ssh: Vec<SshDoc> = ssh.into_iter().flatten().collect();
+        if ssh.is_empty() && doc.host.is_some() {
+            let wrong = "belongs to a `command`, an `upload` or a `download`";
+            check.fail(&format!("{at}/host"), wrong);
+        }
+        let (call, seen) = match (doc.request, doc.mail, ssh.pop()) {
+            (Some(request), None, None) => {
                 let (call, seen) = HttpCall::check(check, at, request, http, &give);
                 (call.map(|call| Call::Http(Box::new(call))), seen)
             }
-            (None, Some(mail)) => {
-                belongs_to_mail(check, at, &http, doc.repeat);
+            (None, Some(mail), None) => {
+                belongs_to_http(check, at, &http, doc.repeat, "mail server knows a message");
                 let (call, seen) = MailCall::check(check, at, mail, &give);
                 (call.map(|call| Call::Mail(Box::new(call))), seen)
             }
+            (None, None, Some(act)) if ssh.is_empty() => {
+                belongs_to_http(check, at, &http, doc.repeat, "machine knows a command");
+                let (call, seen) = SshCall::check(check, at, act, doc.host, &give);
+                (call.map(|call| Call::Ssh(Box::new(call))), seen)
+            }
             _ => {
-                check.fail(at, "an operation has one of `request` and `mail`");
+                check.fail(
+                    at,
+                    "an operation has one of `request`, `mail`, `command`, `upload` and `download`",
+                );
                 return None;
             }
         };
@@ -308,7 +344,9 @@ impl Operation {
     ) -> Result<Planned<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
         let gives = GivenValues { output: self.output.as_ref(), promised: &self.gives };
-        self.call.begin(gives, give, Key { key, is_sent: self.repeat == Repeat::Keyed }, callback)
+        let is_sent = self.repeat == Repeat::Keyed;
+        let key = Key { key, is_sent, is_harmless: self.repeat.is_harmless() };
+        self.call.begin(gives, give, key, callback)
     }
 
     /// What is sent first, as people see it before that.
@@ -327,6 +365,11 @@ impl Operation {
     /// By which protocol it is called.
     pub const fn protocol(&self) -> Protocol {
         self.call.protocol()
+    }
+
+    /// Whether it says on which machine it is: then its connection must have `hosts`.
+    pub const fn names_host(&self) -> bool {
+        matches!(&self.call, Call::Ssh(call) if call.names_host())
     }
 
     /// Whether it changes nothing, by its protocol (of HTTP by its method, RFC 9110, section
@@ -366,15 +409,22 @@ impl Operation {
     }
 }
 
-/// Complains of what is written beside a message and means nothing there.
-fn belongs_to_mail(check: &mut Checker<'_>, at: &str, http: &HttpDoc, repeat: Option<Repeat>) {
+/// Complains of what is written beside a call of another protocol and means nothing there.
+fn belongs_to_http(
+    check: &mut Checker<'_>,
+    at: &str,
+    http: &HttpDoc,
+    repeat: Option<Repeat>,
+    nobody: &str,
+) {
     if let Some(key) = http.first() {
         check.fail(&format!("{at}/{key}"), "belongs to a `request`");
     }
     if repeat == Some(Repeat::Keyed) {
-        let wrong = "is `keyed`, and no mail server knows a message by its key; write `never`, or \
-            `safe` where \
-            a second message does no harm";
+        let wrong = format!(
+            "is `keyed`, and no {nobody} by its key; write `never`, or `safe` where a second one \
+             does no harm"
+        );
         check.fail(&format!("{at}/repeat"), wrong);
     }
 }
@@ -396,7 +446,7 @@ pub(super) fn fits(
 }
 
 /// An output that is what was promised, and not too large or too deep; else what is wrong with it.
-fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, String> {
+pub(super) fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, String> {
     if matches!(promised, Type::Record(_)) && !output.is_object() {
         let shown = hiding.cut(&output.to_string(), 60);
         return Err(format!("what it gives should have fields, and is {shown}"));

@@ -82,6 +82,15 @@ impl Template {
         }
     }
 
+    /// Whether what its text begins with is filled in.
+    pub fn begins_filled_in(&self) -> bool {
+        match self {
+            Self::Fixed(_) => false,
+            Self::Text(parts) => matches!(parts.first(), Some(Part::Fill(_))),
+            Self::Whole(_) | Self::List(_) | Self::Map(_) => true,
+        }
+    }
+
     /// Whether any of its expressions looks at the alert's payload.
     pub fn reads_body(&self) -> bool {
         match self {

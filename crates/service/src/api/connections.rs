@@ -23,6 +23,7 @@ use arvok_core::{
 use arvok_store::{
     calls::{self as store, CallStatistics, Caller as For},
     entity::call::Model,
+    host_keys,
 };
 use serde_json::{Map, Value};
 
@@ -77,13 +78,16 @@ fn item(published: &Published, connection: &Connection, went: CallStatistics) ->
     }
 }
 
-fn published_connection<'a>(
+pub(super) fn published_connection<'a>(
     published: &'a Published,
     name: &str,
 ) -> Result<&'a Connection, ApiError> {
     let found = published.catalog.get::<Connection>(name).map(|(connection, _)| connection);
     found.ok_or_else(|| unknown(published, Kind::Connection, name))
 }
+
+/// Most trusted machines that are shown of one connection.
+const MOST_TRUSTED: u64 = 100;
 
 /// One connection: what it offers, which secrets it needs, which runbooks call it.
 #[utoipa::path(operation_id = "showConnection", tag = "connections", params(("name" = String,
@@ -117,6 +121,9 @@ pub(super) async fn one(
         used_by: runbooks.map(|runbook| runbook.name.clone()).collect(),
         at_once: connection.at_once,
         rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
+        hosts: connection.hosts.iter().map(|glob| glob.as_str().to_owned()).collect(),
+        host_keys: connection.host_keys.clone(),
+        trusted: host_keys::of(&node.db, &connection.name, MOST_TRUSTED).await?,
     }))
 }
 

@@ -16,6 +16,7 @@ mod elsewhere;
 mod halt;
 mod health;
 mod hide;
+mod host_keys;
 mod job_steps;
 mod jobs;
 mod launch;
@@ -173,6 +174,9 @@ fn of_connections(config: &mut web::ServiceConfig) {
         .service(connections::one)
         .service(connections::last_calls)
         .service(connections::test)
+        .service(host_keys::look)
+        .service(host_keys::trust)
+        .service(host_keys::forget)
         .service(connections::try_operation)
         .service(connections::import);
 }

@@ -177,7 +177,7 @@ fn shows(request: &HttpRequest, wanted: &Opened) -> bool {
             shown.is_some_and(|shown| same(shown, value))
         }
         // No source is published with these.
-        Opened::OAuth2 { .. } | Opened::Certificate(_) => false,
+        Opened::OAuth2 { .. } | Opened::Certificate(_) | Opened::Key { .. } => false,
     }
 }
 

@@ -16,7 +16,7 @@ use crate::{
     node::{Node, Published, SecretScope},
 };
 use arvok_api::CallState;
-use arvok_connect::{Call, CallOutcome, Called, Redactor, Way};
+use arvok_connect::{Call, CallOutcome, Called, HostKey, Redactor, TrustedKeys, Way};
 use arvok_core::{
     Kind, Period,
     connector::{
@@ -50,6 +50,7 @@ pub(crate) struct Outgoing<'a> {
 /// A connection as it is used: with its address and its secrets.
 struct Ready<'p> {
     connection: &'p Connection,
+    trusted: Option<&'p TrustedKeys>,
     base: String,
     credential: Option<Opened>,
     authorities: Option<String>,
@@ -57,8 +58,15 @@ struct Ready<'p> {
 
 impl Ready<'_> {
     fn way(&self, timeout: Duration) -> Way<'_> {
-        let (credential, authorities) = (self.credential.as_ref(), self.authorities.as_deref());
-        Way { base: &self.base, credential, authorities, timeout }
+        Way {
+            base: &self.base,
+            credential: self.credential.as_ref(),
+            authorities: self.authorities.as_deref(),
+            hosts: &self.connection.hosts,
+            host_keys: &self.connection.host_keys,
+            trusted: self.trusted,
+            timeout,
+        }
     }
 }
 
@@ -70,6 +78,7 @@ fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Rea
         connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
     Ok(Ready {
         connection,
+        trusted: published.host_keys.get(&connection.name),
         base: scope.fill(&connection.base)?,
         credential: opened?,
         authorities: authorities?,
@@ -323,6 +332,18 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
         },
     };
     Tested { operation, millis: begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX), ended }
+}
+
+/// The key that a machine of a connection shows now.
+pub(crate) async fn host_key(
+    node: &Node,
+    published: &Published,
+    connection: &Connection,
+    host: Option<&str>,
+) -> Result<HostKey, Failure> {
+    let ready = ready(published, connection).map_err(unsent)?;
+    let timeout = Duration::from_millis(connection.timeout.millis());
+    node.drivers.host_key(ready.way(timeout), host).await
 }
 
 #[cfg(test)]

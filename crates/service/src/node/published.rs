@@ -1,7 +1,7 @@
 //! What is published, compiled, with the opened secrets: swapped in whole, never changed.
 
 use crate::{config::Config, settings::Settings};
-use arvok_connect::{Redactor, Vault};
+use arvok_connect::{Redactor, TrustedKeys, Vault};
 use arvok_core::{
     Catalog, Kind,
     catalog::{self, Entry},
@@ -12,7 +12,8 @@ use arvok_core::{
     runbook::Runbook,
 };
 use arvok_store::{
-    DatabaseConnection, StoreError, definitions, entity::definition::Model, intake::Rules, secrets,
+    DatabaseConnection, StoreError, definitions, entity::definition::Model, host_keys,
+    intake::Rules, secrets,
 };
 use chrono::{DateTime, Utc};
 use std::{
@@ -45,6 +46,8 @@ pub(crate) struct Published {
     /// Runbooks of which there may be so many jobs at once.
     pub at_once: Vec<(String, i32)>,
     pub secrets: BTreeMap<String, Secret>,
+    /// The fingerprints of the keys that were trusted, by connection and machine.
+    pub host_keys: BTreeMap<String, TrustedKeys>,
     pub settings: Arc<Settings>,
     pub redactor: Redactor,
     /// The generation of all this.
@@ -83,6 +86,7 @@ impl Published {
         let rows =
             if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
         let secrets = opened(db, vault).await?;
+        let host_keys = host_keys::all(db).await?;
         let last = Arc::clone(&before);
         let compiled = tokio::task::spawn_blocking(move || {
             catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before))).unwrap_or_else(
@@ -118,6 +122,7 @@ impl Published {
             stamps,
             at_once,
             secrets,
+            host_keys,
             settings,
             redactor,
             generation,

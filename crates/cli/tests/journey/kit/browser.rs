@@ -181,6 +181,12 @@ impl Browser {
         });
     }
 
+    /// Waits until there is a field.
+    fn see_field(&self, field: &str) {
+        let there = format!("return !!document.querySelector({})", json!(field));
+        until(&format!("the field {field}"), || (self.run(&there) == json!(true)).then_some(()));
+    }
+
     /// Types at the beginning of a field.
     pub fn type_in(&self, field: &str, text: &str) {
         self.see("rule: ");
@@ -194,6 +200,7 @@ impl Browser {
 
     /// Types into a field in the place of what stands there.
     pub fn fill(&self, field: &str, text: &str) {
+        self.see_field(field);
         block(async {
             let field = self.driver.find(By::Css(field)).await.expect("a field");
             // As a person does it: what stands there is selected, and what is typed replaces it.

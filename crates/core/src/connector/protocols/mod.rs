@@ -4,14 +4,20 @@
 
 mod http;
 mod mail;
+mod ssh;
 
 pub use http::{
     Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc,
     RequestError, Signed, UntilDoc, retry_after,
 };
 pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
+pub use ssh::{
+    CommandDoc, CommandExit, CommandResult, DownloadDoc, RemoteAct, RemoteCommand, SshCall,
+    SshPlan, UploadDoc,
+};
 
 pub(super) use http::HttpDoc;
+pub(super) use ssh::SshDoc;
 
 use super::{
     CallbackAt,
@@ -32,17 +38,20 @@ pub enum Protocol {
     Http,
     /// Mail over SMTP (RFC 5321): `smtp://`, `smtps://`.
     Mail,
+    /// SSH (RFC 4251): `ssh://`.
+    Ssh,
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Http, Self::Mail];
+    pub const ALL: [Self; 3] = [Self::Http, Self::Mail, Self::Ssh];
 
     /// What the addresses of its connections begin with.
-    pub const fn schemes(self) -> [&'static str; 2] {
+    pub const fn schemes(self) -> &'static [&'static str] {
         match self {
-            Self::Http => ["http://", "https://"],
-            Self::Mail => ["smtp://", "smtps://"],
+            Self::Http => &["http://", "https://"],
+            Self::Mail => &["smtp://", "smtps://"],
+            Self::Ssh => &["ssh://"],
         }
     }
 
@@ -61,6 +70,8 @@ pub enum Call {
     Http(Box<HttpCall>),
     /// A message by mail.
     Mail(Box<MailCall>),
+    /// A command on a machine, or a file.
+    Ssh(Box<SshCall>),
 }
 
 impl Call {
@@ -69,6 +80,7 @@ impl Call {
         match self {
             Self::Http(_) => Protocol::Http,
             Self::Mail(_) => Protocol::Mail,
+            Self::Ssh(_) => Protocol::Ssh,
         }
     }
 
@@ -77,6 +89,7 @@ impl Call {
         match self {
             Self::Http(call) => call.is_safe(),
             Self::Mail(_) => false,
+            Self::Ssh(call) => call.is_safe(),
         }
     }
 
@@ -85,6 +98,7 @@ impl Call {
         match self {
             Self::Http(call) => call.line(),
             Self::Mail(call) => call.line(),
+            Self::Ssh(call) => call.line(),
         }
     }
 
@@ -92,7 +106,7 @@ impl Call {
     pub fn follows(&self) -> Option<&'static str> {
         match self {
             Self::Http(call) => call.follows(),
-            Self::Mail(_) => None,
+            Self::Mail(_) | Self::Ssh(_) => None,
         }
     }
 
@@ -100,7 +114,7 @@ impl Call {
     pub fn longest(&self, request: Period) -> Period {
         match self {
             Self::Http(call) => call.longest(request),
-            Self::Mail(_) => request,
+            Self::Mail(_) | Self::Ssh(_) => request,
         }
     }
 
@@ -108,7 +122,7 @@ impl Call {
     pub const fn callback(&self) -> Option<&Callback> {
         match self {
             Self::Http(call) => call.callback(),
-            Self::Mail(_) => None,
+            Self::Mail(_) | Self::Ssh(_) => None,
         }
     }
 
@@ -129,6 +143,7 @@ impl Call {
                 Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?))
             }
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
+            Self::Ssh(call) => Planned::Ssh(Box::new(call.begin(gives, give, key.is_harmless)?)),
         })
     }
 }
@@ -138,6 +153,8 @@ impl Call {
 pub(super) struct Key<'k> {
     pub key: &'k str,
     pub is_sent: bool,
+    /// Whether repeating is harmless.
+    pub is_harmless: bool,
 }
 
 impl<'k> Key<'k> {
@@ -153,6 +170,8 @@ pub enum Planned<'o> {
     Http(Box<Exchange<'o>>),
     /// By a message.
     Mail(Box<Mailing<'o>>),
+    /// On a machine.
+    Ssh(Box<SshPlan<'o>>),
 }
 
 impl<'o> Planned<'o> {
@@ -162,6 +181,7 @@ impl<'o> Planned<'o> {
         match self {
             Self::Http(exchange) => Self::Http(Box::new(exchange.hiding(hiding))),
             Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
+            Self::Ssh(plan) => Self::Ssh(Box::new(plan.hiding(hiding))),
         }
     }
 
@@ -170,6 +190,7 @@ impl<'o> Planned<'o> {
         match self {
             Self::Http(exchange) => exchange.request().shown(),
             Self::Mail(mailing) => mailing.letter().shown(),
+            Self::Ssh(plan) => plan.shown(),
         }
     }
 }
@@ -178,9 +199,9 @@ impl<'o> Planned<'o> {
 /// are its connection's.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct ShownRequest {
-    /// The method of HTTP, or `MAIL`.
+    /// The method of HTTP, or `MAIL`, or `SSH`.
     pub method: String,
-    /// The path with the query, or the addresses that a message goes to.
+    /// The path with the query, or the addresses that a message goes to, or the command.
     pub target: String,
     /// What is sent along.
     pub body: Option<Value>,
@@ -206,5 +227,13 @@ impl GivenValues<'_> {
         hiding: Hiding<'_>,
     ) -> Result<Value, Failure> {
         operation::fits(output, self.promised, status, hiding)
+    }
+
+    /// An output that is what was promised, and not too large or too deep.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    fn usable(self, output: Value, hiding: Hiding<'_>) -> Result<Value, String> {
+        operation::usable(output, self.promised, hiding)
     }
 }

@@ -2,6 +2,7 @@
 
 mod exchange;
 mod mail;
+mod ssh;
 
 use super::*;
 use crate::{Period, document::parse_file};
@@ -35,7 +36,7 @@ pub(super) fn sent(
 fn http(planned: Planned<'_>) -> Exchange<'_> {
     match planned {
         Planned::Http(exchange) => *exchange,
-        other @ Planned::Mail(_) => panic!("{other:?}"),
+        other => panic!("{other:?}"),
     }
 }
 

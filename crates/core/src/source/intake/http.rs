@@ -30,7 +30,10 @@ pub struct HttpIntake {
 impl HttpIntakeDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<HttpIntake> {
         let credential = self.credential.check(check, &format!("{at}/credential"));
-        if matches!(credential, Some(Credential::OAuth2 { .. } | Credential::Certificate(_))) {
+        if matches!(
+            credential,
+            Some(Credential::OAuth2 { .. } | Credential::Certificate(_) | Credential::Key { .. })
+        ) {
             check.fail(
                 &format!("{at}/credential"),
                 "a sender shows one of `bearer`, `basic` or `header`",

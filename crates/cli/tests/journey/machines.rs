@@ -1,0 +1,194 @@
+//! Machines over SSH, as people reach them: whom they trust, what reaches which machine, and what a
+//! job knows of a command.
+
+use crate::kit::{Stage, until};
+use arvok_standins::machine::Machine;
+use reqwest::Method;
+use serde_json::json;
+
+/// A machine, with a connection to it and one that stands for many.
+fn machine(stage: &Stage, name: &str) -> Machine {
+    let machine = Machine::scratch(name).unwrap_or_else(|e| panic!("{e}"));
+    let key = machine.key().expect("a key");
+    stage.secret("machine-key", &key, &["connection/quill", "connection/many"]);
+    stage.publish(&format!(
+        "connector: linux
+test: about
+operations:
+  about: {{ command: {{ args: [uname, -s], looks: true }} }}
+  said:
+    takes: {{ text: {{ default: a }}, status: {{ type: integer, default: 0 }} }}
+    command: {{ shell: 'echo \"$1\"; exit $2', args: ['${{give.text}}', '${{give.status}}'], refused: [3] }}
+    gives: {{ said: {{ type: string }} }}
+    output: '{{\"said\": response.stdout}}'
+  nap:
+    command: {{ args: [sleep, '600'] }}
+---
+connection: quill
+connector: linux
+base: {base}
+credential: {{ key: {{ user: {user}, private: \"${{secret('machine-key')}}\" }} }}
+timeout: 20s
+---
+connector: any-linux
+operations:
+  about:
+    takes: {{ host: {{ type: string }} }}
+    host: '${{give.host}}'
+    command: {{ args: [uname, -s], looks: true }}
+---
+connection: many
+connector: any-linux
+base: ssh://*:{port}
+hosts: ['127.0.0.*']
+credential: {{ key: {{ user: {user}, private: \"${{secret('machine-key')}}\" }} }}
+---
+runbook: say
+summary: s
+inputs: {{ status: {{ type: integer, default: 0 }} }}
+target: vm/quill
+steps:
+  - {{ id: said, call: said, via: quill, give: {{ text: \"it's $(id)\", status: '${{inputs.status}}' }} }}
+outputs: {{ said: '${{steps.said.said}}' }}
+",
+        base = machine.base(),
+        user = machine.user(),
+        port = machine.port(),
+    ));
+    machine
+}
+
+fn trust(stage: &Stage, machine: &Machine) {
+    let fingerprint = machine.fingerprint().expect("a key");
+    let said = stage.arvok(&["connection", "trust", "quill", "--fingerprint", &fingerprint]);
+    assert_eq!(said.code, 0, "{}", said.all());
+    assert!(said.out.contains("trusted"), "{}", said.out);
+}
+
+fn token(stage: &Stage, role: &str) -> String {
+    let asked = json!({ "name": format!("some-{role}"), "role": role });
+    let (_, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&asked));
+    made["token"].as_str().expect("a token").to_owned()
+}
+
+#[test]
+fn nothing_is_said_to_a_machine_before_an_admin_has_trusted_its_key() {
+    let stage = Stage::with_demo();
+    let second = stage.second_node();
+    let machine = machine(&stage, "trust");
+    let fingerprint = machine.fingerprint().expect("a key");
+    let job = stage.arvok(&["job", "launch", "say", "--yes", "--follow"]);
+    assert_ne!(job.code, 0);
+    assert!(job.all().contains("nobody has trusted it yet"), "{}", job.all());
+    let seen = stage.arvok(&["connection", "trust", "quill"]);
+    assert!(seen.code != 0 && seen.out.contains("not trusted yet"), "{}", seen.all());
+    assert!(seen.out.contains(&fingerprint));
+    let wrong = stage.arvok(&["connection", "trust", "quill", "--fingerprint", "SHA256:other"]);
+    assert!(wrong.code != 0 && wrong.all().contains("nothing was trusted"), "{}", wrong.all());
+    assert_eq!(machine.times_let_in(), 0);
+
+    trust(&stage, &machine);
+    // All nodes have heard of it.
+    for node in [&stage, &second] {
+        until("the machine to let it in", || {
+            let tested = node.arvok(&["connection", "test", "quill"]);
+            (tested.code == 0 && tested.out.contains("Linux")).then_some(())
+        });
+    }
+    let shown = stage.arvok(&["connection", "show", "quill"]);
+    let line = format!("trusted     127.0.0.1:{} ssh-ed25519 {fingerprint}", machine.port());
+    assert!(shown.out.contains(&line), "{}", shown.out);
+    let audit = stage.get("/api/v1/audit?act=host-key.trusted");
+    assert_eq!(audit["items"].as_array().map(Vec::len), Some(1), "{audit}");
+
+    let name = format!("127.0.0.1:{}", machine.port());
+    stage.records().run(&format!(
+        "UPDATE host_key SET fingerprint = 'SHA256:before' WHERE machine = '{name}'"
+    ));
+    stage.secret("other", "waker-of-nodes", &["connection/quill"]);
+    let tested = stage.arvok(&["connection", "test", "quill"]);
+    assert!(tested.code != 0 && tested.out.contains("not the trusted one"), "{}", tested.all());
+    let seen = stage.arvok(&["connection", "trust", "quill"]);
+    assert!(seen.out.contains("NOT the trusted one, SHA256:before"), "{}", seen.out);
+    let forgotten = stage.arvok(&["connection", "trust", "quill", "--forget", &name]);
+    assert_eq!(forgotten.code, 0, "{}", forgotten.all());
+    let again = stage.arvok(&["connection", "trust", "quill", "--forget", &name]);
+    assert!(again.code != 0 && again.all().contains("there is no trusted key"), "{}", again.all());
+    let other = stage.arvok(&["connection", "trust", "yard-hypervisor"]);
+    assert!(other.all().contains("is not reached over SSH"), "{}", other.all());
+    for role in ["viewer", "responder", "author"] {
+        let token = token(&stage, role);
+        let asked = json!({ "fingerprint": fingerprint });
+        let path = "/api/v1/connections/quill/host-key";
+        let (status, _) = stage.call_as(&token, Method::PUT, path, Some(&asked));
+        assert_eq!(status, 403, "{role}");
+    }
+}
+
+#[test]
+fn a_job_knows_what_became_of_a_command() {
+    let stage = Stage::with_demo();
+    let machine = machine(&stage, "jobs");
+    trust(&stage, &machine);
+    let launch = |status: &str| {
+        let status = format!("status={status}");
+        stage.arvok(&["job", "launch", "say", "--input", &status, "--yes", "--follow"])
+    };
+    let done = launch("0");
+    assert_eq!(done.code, 0, "{}", done.all());
+    let job = stage.get("/api/v1/jobs?runbook=say")["items"][0]["id"].as_i64().expect("a job");
+    let shown = stage.arvok(&["job", "show", &job.to_string()]);
+    assert!(shown.out.contains("it's $(id)"), "as it was written: {}", shown.out);
+    for (status, said) in [("3", "ended with status 3"), ("4", "ended with status 4: it's $(id)")] {
+        let failed = launch(status);
+        assert_ne!(failed.code, 0);
+        assert!(failed.all().contains(said), "{}", failed.all());
+    }
+    let calls = stage.arvok(&["connection", "calls", "quill"]);
+    assert!(calls.out.contains("refused") && calls.out.contains("useless"), "{}", calls.out);
+    // The secret is in nothing that is shown.
+    let key = machine.key().expect("a key");
+    let line = key.lines().nth(2).expect("a line of the key");
+    for said in [&done, &shown, &calls] {
+        assert!(!said.all().contains(line));
+    }
+    assert!(!stage.log().contains(line));
+}
+
+#[test]
+fn a_call_goes_to_no_machine_that_its_connection_does_not_list() {
+    let stage = Stage::with_demo();
+    let machine = machine(&stage, "many");
+    let tried = |host: &str| {
+        let host = format!("host={host}");
+        stage.arvok(&["connection", "try", "many", "about", "--give", &host, "--yes"])
+    };
+    let unknown = tried("127.0.0.1");
+    assert!(unknown.all().contains("nobody has trusted it yet"), "{}", unknown.all());
+    let fingerprint = machine.fingerprint().expect("a key");
+    let trusts = ["connection", "trust", "many", "--fingerprint", &fingerprint];
+    let said = stage.arvok(&trusts);
+    assert!(said.code != 0 && said.all().contains("names none"), "{}", said.all());
+    let said = stage.arvok(&[&trusts[..], &["--host", "127.0.0.1"]].concat());
+    assert_eq!(said.code, 0, "{}", said.all());
+    assert!(tried("127.0.0.1").out.contains("Linux"));
+    for (host, why) in [
+        ("10.0.0.1", "is none of the connection's hosts"),
+        ("127.0.0.1:22", "is not the name or the address of a machine"),
+        ("root@127.0.0.1", "is not the name or the address of a machine"),
+    ] {
+        let refused = tried(host);
+        assert!(refused.code != 0 && refused.all().contains(why), "{host}: {}", refused.all());
+    }
+    // Where the key of a person's choice goes is an admin's word: other machines, another word.
+    let author = token(&stage, "author");
+    let text = format!(
+        "connection: many\nconnector: any-linux\nbase: ssh://*:{}\nhosts: ['*']\ncredential: {{ \
+         key: {{ user: {}, private: \"${{secret('machine-key')}}\" }} }}\n",
+        machine.port(),
+        machine.user()
+    );
+    let body = json!({ "files": [{ "file": "many.yaml", "text": text }] });
+    let (status, problem) = stage.call_as(&author, Method::POST, "/api/v1/publish", Some(&body));
+    assert_eq!(status, 403, "{problem}");
+}

@@ -1,0 +1,207 @@
+//! Machines over SSH: performs a command, an upload or a download that the core has planned.
+//!
+//! [`session`] makes a line to a machine that proves who it is and lets us in, [`pool`] keeps such
+//! lines for the next calls, [`command`] runs a command on one, [`file`] moves a small file.
+
+mod command;
+mod file;
+mod pool;
+mod session;
+
+use crate::driver::{Called, Driver, Way, unsent};
+use arvok_core::connector::{Answer, CallEnd, Failure, RemoteAct, SshPlan};
+use pool::Pool;
+use reqwest::Url;
+use serde_json::{Map, Value};
+use session::{Line, SeenKey};
+use std::{
+    sync::atomic::{AtomicBool, Ordering},
+    time::Duration,
+};
+
+/// The port of SSH (RFC 4253, section 4.1).
+const PORT: u16 = 22;
+
+/// The driver.
+#[derive(Debug, Default)]
+pub(crate) struct Ssh {
+    pool: Pool,
+}
+
+/// A key that a machine shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HostKey {
+    /// The machine with its port, as it is trusted by: `quill-web-1:22`.
+    pub machine: String,
+    /// The kind of key, such as `ssh-ed25519`.
+    pub algorithm: String,
+    /// Its fingerprint: `SHA256:...`.
+    pub fingerprint: String,
+}
+
+/// A machine.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+struct Machine {
+    host: String,
+    port: u16,
+}
+
+impl Machine {
+    /// That of an address, or the one that is meant of those for which the address stands.
+    fn of(way: Way<'_>, host: Option<&str>) -> Result<Self, Failure> {
+        let base = way.base;
+        let wrong = |why: &str| unsent(format!("{base} is no machine's address: {why}"));
+        // A star is no host of an address (RFC 3986, section 3.2.2).
+        let many = base.strip_prefix("ssh://*");
+        let text = many.map_or_else(|| base.to_owned(), |rest| format!("ssh://any{rest}"));
+        let url = Url::parse(&text).map_err(|e| wrong(&e.to_string()))?;
+        if !matches!(url.path(), "" | "/") || url.query().is_some() {
+            return Err(wrong("nothing follows its host and port"));
+        }
+        let port = url.port().unwrap_or(PORT);
+        let own = url.host_str().ok_or_else(|| wrong("it names no host"))?;
+        let own = own.trim_start_matches('[').trim_end_matches(']').to_ascii_lowercase();
+        let host = match (many, host) {
+            (None, None) => own,
+            (None, Some(_)) => return Err(wrong("it is one machine, and the call names another")),
+            (Some(_), None) => return Err(wrong("it stands for many, and the call names none")),
+            (Some(_), Some(host)) if way.hosts.iter().any(|glob| glob.matches(host)) => {
+                host.to_owned()
+            }
+            (Some(_), Some(host)) => {
+                let hosts: Vec<&str> = way.hosts.iter().map(|glob| glob.as_str()).collect();
+                let hosts = hosts.join(", ");
+                return Err(unsent(format!("`{host}` is none of the connection's hosts: {hosts}")));
+            }
+        };
+        Ok(Self { host, port })
+    }
+
+    /// As it is trusted by.
+    fn name(&self) -> String {
+        match self.host.contains(':') {
+            true => format!("[{}]:{}", self.host, self.port),
+            false => format!("{}:{}", self.host, self.port),
+        }
+    }
+}
+
+impl Ssh {
+    /// Looks whether a machine answers, is the trusted one, and lets us in.
+    ///
+    /// # Errors
+    /// That it does not.
+    pub(crate) async fn probe(&self, way: Way<'_>) -> Result<String, Failure> {
+        if way.base.starts_with("ssh://*") {
+            let why = "stands for many machines; name an operation that looks as the connector's \
+                       `test`, or call one by hand";
+            return Err(unsent(format!("{} {why}", way.base)));
+        }
+        let machine = Machine::of(way, None)?;
+        let (known, seen) = (trusted(way, &machine), SeenKey::default());
+        let opening = Line::open(&machine, &known, way, &seen);
+        let line = within(way.timeout, opening, || late(&machine, way)).await??;
+        line.close().await;
+        let key = seen.get().map_or_else(String::new, |key| format!(" with the key {key}"));
+        Ok(format!("{} lets us in{key}", machine.name()))
+    }
+
+    /// The key that a machine shows, whoever trusts it; nothing else is said to it.
+    ///
+    /// # Errors
+    /// That nobody is there who shows one.
+    pub(crate) async fn host_key(
+        &self,
+        way: Way<'_>,
+        host: Option<&str>,
+    ) -> Result<HostKey, Failure> {
+        let machine = Machine::of(way, host)?;
+        let seen = SeenKey::default();
+        let opening = Line::open(&machine, &[], way, &seen);
+        let ended = within(way.timeout, opening, || late(&machine, way)).await?.err();
+        let key =
+            seen.get().ok_or_else(|| ended.unwrap_or_else(|| unsent("shows no key".into())))?;
+        let (algorithm, fingerprint) = (key.algorithm, key.fingerprint);
+        Ok(HostKey { machine: machine.name(), algorithm, fingerprint })
+    }
+}
+
+/// The fingerprints of which a machine must show one: those of its connection, or what was trusted.
+fn trusted(way: Way<'_>, machine: &Machine) -> Vec<String> {
+    if !way.host_keys.is_empty() {
+        return way.host_keys.to_vec();
+    }
+    way.trusted.and_then(|trusted| trusted.get(&machine.name())).cloned().into_iter().collect()
+}
+
+fn late(machine: &Machine, way: Way<'_>) -> Failure {
+    let seconds = way.timeout.as_secs_f32();
+    Failure::new(
+        CallEnd::NotSent,
+        format!("{} did not let us in within {seconds} s", machine.name()),
+    )
+}
+
+async fn within<T>(
+    time: Duration,
+    what: impl Future<Output = T>,
+    late: impl FnOnce() -> Failure,
+) -> Result<T, Failure> {
+    tokio::time::timeout(time, what).await.map_err(|_| late())
+}
+
+impl Driver<SshPlan<'_>> for Ssh {
+    async fn perform(
+        &self,
+        plan: SshPlan<'_>,
+        way: Way<'_>,
+        last: &mut Option<Answer>,
+    ) -> Result<Called, Failure> {
+        let machine = Machine::of(way, plan.host())?;
+        let known = trusted(way, &machine);
+        let begun = tokio::time::Instant::now();
+        let opening = self.pool.channel(&machine, &known, way);
+        let channel = within(way.timeout, opening, || late(&machine, way)).await??;
+        let left = way.timeout.saturating_sub(begun.elapsed());
+        // From then on the machine may have begun.
+        let is_sent = AtomicBool::new(false);
+        let is_over = || {
+            let seconds = way.timeout.as_secs_f32();
+            match is_sent.load(Ordering::Acquire) {
+                true => Failure::new(
+                    CallEnd::Unknown,
+                    format!(
+                        "{} was not done within {seconds} s; it was told to stop, and may go on \
+                         all the same",
+                        machine.name()
+                    ),
+                ),
+                false => late(&machine, way),
+            }
+        };
+        let output = match plan.act() {
+            RemoteAct::Run(asked) => {
+                let running = command::run(channel, asked, &is_sent);
+                let result = within(left, running, is_over).await??;
+                *last = Some(command::answer(&result));
+                plan.ran(&result)
+            }
+            RemoteAct::Upload { path, content, mode } => {
+                let writing = file::upload(channel, path, content, *mode, &is_sent);
+                within(left, writing, is_over).await??;
+                plan.uploaded(content.len())
+            }
+            RemoteAct::Download { path, at_most } => {
+                let reading = file::download(channel, path, *at_most);
+                let (content, left_out) = within(left, reading, is_over).await??;
+                let body = Value::String(String::from_utf8_lossy(&content).into_owned());
+                *last = Some(Answer { status: 0, headers: Map::new(), body });
+                plan.downloaded(&content, left_out)
+            }
+        };
+        output.map(Called::Output).map_err(|failure| Failure {
+            message: format!("{}: {}", machine.name(), failure.message),
+            ..failure
+        })
+    }
+}
