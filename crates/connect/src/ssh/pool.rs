@@ -22,8 +22,10 @@ use std::{
 const MOST_CALLS: usize = 8;
 /// How long a line stays that nobody needs.
 const IDLE: Duration = Duration::from_secs(60);
-/// Most lines at once.
-const MOST_LINES: usize = 2000;
+/// Most machines to which there are lines at once.
+const MOST_MACHINES: usize = 2000;
+/// How long a kept line may take to begin a call: one that has died without a word says nothing.
+const BEGINS: Duration = Duration::from_secs(5);
 
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 struct LineKey {
@@ -107,72 +109,114 @@ impl Pool {
         let key = LineKey::of(machine, known, way.credential);
         let lines = {
             let mut all = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
-            if all.len() >= MOST_LINES && !all.contains_key(&key) {
+            if all.len() >= MOST_MACHINES && !all.contains_key(&key) {
                 return Err(Failure::new(
                     CallEnd::NotSent,
-                    format!("there are lines to {MOST_LINES} machines at once already"),
+                    format!("there are lines to {MOST_MACHINES} machines at once already"),
                 ));
             }
             Arc::clone(all.entry(key.clone()).or_default())
         };
-        let mut lines = lines.lock().await;
+        let held = HeldMachine { all: Arc::clone(&self.lines), key, lines };
+        let mut lines = held.lines.lock().await;
         lines.retain(|kept| !kept.line.is_closed());
-        for kept in lines.iter() {
-            // One that was cut unnoticed, or takes no more: nothing was said on it.
-            if let Some(hold) = LineHold::take(kept)
-                && let Ok(channel) = kept.line.channel().await
-            {
-                return Ok((channel, hold));
-            }
+        if let Some(begun) = begin(&mut lines).await {
+            return Ok(begun);
         }
-        let opened = Line::open(machine, known, way, &SeenKey::default()).await;
-        let line = match opened {
-            Ok(line) => line,
-            Err(failure) => {
-                if lines.is_empty() {
-                    self.forget(&key);
-                }
-                return Err(failure);
-            }
-        };
+        let line = Line::open(machine, known, way, &SeenKey::default()).await?;
         let channel = line.channel().await.map_err(|e| {
-            unsent(format!("{} opens no session for a command: {e}", machine.name()))
+            let message = format!("{} opens no session for a command: {e}", machine.name());
+            Failure::new(CallEnd::NotSent, message)
         })?;
         let used = Mutex::new(Instant::now());
         let kept = Arc::new(Kept { line, calls: AtomicUsize::new(0), used });
         let hold = LineHold::take(&kept).ok_or_else(|| unsent("a new line is taken".into()))?;
         lines.push(Arc::clone(&kept));
         drop(lines);
-        self.close_when_idle(key, kept);
+        close_when_idle(held, kept);
         Ok((channel, hold))
     }
+}
 
-    fn forget(&self, key: &LineKey) {
-        self.lines.lock().unwrap_or_else(PoisonError::into_inner).remove(key);
+/// Whoever has to do with the lines of a machine. The last one forgets the machine if there are no
+/// lines to it, however he ends.
+struct HeldMachine {
+    all: Arc<Mutex<HashMap<LineKey, Lines>>>,
+    key: LineKey,
+    lines: Lines,
+}
+
+impl Drop for HeldMachine {
+    fn drop(&mut self) {
+        let mut all = self.all.lock().unwrap_or_else(PoisonError::into_inner);
+        // Lines are handed out under this lock alone: what is here, and what is in the list.
+        let is_last = Arc::strong_count(&self.lines) <= 2;
+        if is_last && self.lines.try_lock().is_ok_and(|lines| lines.is_empty()) {
+            all.remove(&self.key);
+        }
     }
+}
 
-    /// Closes a line once nobody has needed it for a while.
-    fn close_when_idle(&self, key: LineKey, kept: Arc<Kept>) {
-        let all = Arc::clone(&self.lines);
-        tokio::spawn(async move {
-            loop {
-                tokio::time::sleep(IDLE).await;
-                let of_machine =
-                    all.lock().unwrap_or_else(PoisonError::into_inner).get(&key).cloned();
-                let Some(of_machine) = of_machine else { break };
-                // While it is held nobody begins a call on the line.
-                let mut lines = of_machine.lock().await;
-                let used = *kept.used.lock().unwrap_or_else(PoisonError::into_inner);
-                let is_idle = kept.calls.load(Ordering::Acquire) == 0 && used.elapsed() >= IDLE;
-                if is_idle || kept.line.is_closed() {
-                    lines.retain(|other| !Arc::ptr_eq(other, &kept));
-                    if lines.is_empty() {
-                        all.lock().unwrap_or_else(PoisonError::into_inner).remove(&key);
-                    }
-                    break;
-                }
+/// Closes a line once nobody has needed it for a while.
+fn close_when_idle(held: HeldMachine, kept: Arc<Kept>) {
+    tokio::spawn(async move {
+        loop {
+            tokio::time::sleep(IDLE).await;
+            // While it is held nobody begins a call on the line.
+            let mut lines = held.lines.lock().await;
+            let used = *kept.used.lock().unwrap_or_else(PoisonError::into_inner);
+            let is_idle = kept.calls.load(Ordering::Acquire) == 0 && used.elapsed() >= IDLE;
+            if is_idle || kept.line.is_closed() {
+                lines.retain(|other| !Arc::ptr_eq(other, &kept));
+                break;
             }
-            kept.line.close().await;
-        });
+        }
+        kept.line.close().await;
+    });
+}
+
+/// Begins a call on a line that is kept, if one takes it. One that does not answer is not asked
+/// again; those who use it go on. Nothing was said on it.
+async fn begin(lines: &mut Vec<Arc<Kept>>) -> Option<(Channel<Msg>, LineHold)> {
+    let mut silent = Vec::new();
+    let mut begun = None;
+    for kept in lines.iter() {
+        let Some(hold) = LineHold::take(kept) else { continue };
+        match tokio::time::timeout(BEGINS, kept.line.channel()).await {
+            Ok(Ok(channel)) => {
+                begun = Some((channel, hold));
+                break;
+            }
+            // It takes no more.
+            Ok(Err(_)) => {}
+            Err(_) => silent.push(Arc::clone(kept)),
+        }
+    }
+    lines.retain(|kept| !silent.iter().any(|silent| Arc::ptr_eq(silent, kept)));
+    begun
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn machines_that_let_nobody_in_leave_nothing_behind() {
+        let silent = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let silent = silent.local_addr().expect("has one").port();
+        let pool = Pool::default();
+        for port in [9, silent] {
+            let machine = Machine { host: "127.0.0.1".into(), port };
+            let asked = || async {
+                let way = Way::to("ssh://127.0.0.1", Duration::from_secs(1));
+                let asking = pool.channel(&machine, &[], way);
+                tokio::time::timeout(Duration::from_millis(200), asking).await
+            };
+            let all = tokio::join!(asked(), asked(), asked());
+            for came in [all.0, all.1, all.2] {
+                assert!(came.map_or(true, |came| came.is_err()), "{port}");
+            }
+        }
+        assert_eq!(pool.lines.lock().expect("nobody panicked").len(), 0);
     }
 }

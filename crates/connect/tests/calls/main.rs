@@ -1,5 +1,6 @@
 //! Calls against a peer that misbehaves: redirects, floods, silence, lost lines.
 
+mod device;
 mod mail;
 mod ssh;
 mod tls;

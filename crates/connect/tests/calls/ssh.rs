@@ -48,7 +48,7 @@ impl Reached for Machine {
     }
 }
 
-fn machine(name: &str) -> Machine {
+pub(crate) fn machine(name: &str) -> Machine {
     Machine::scratch(name).unwrap_or_else(|e| panic!("{e}"))
 }
 
@@ -72,19 +72,19 @@ async fn perform(drivers: &Drivers, way: Way<'_>, operation: &str, x: Value) -> 
     drivers.call(call).await
 }
 
-async fn output(drivers: &Drivers, way: Way<'_>, operation: &str, x: Value) -> Value {
+pub(crate) async fn output(drivers: &Drivers, way: Way<'_>, operation: &str, x: Value) -> Value {
     match perform(drivers, way, operation, x).await.called {
         Ok(Called::Output(output)) => output,
         other => panic!("{other:?}"),
     }
 }
 
-async fn failure(drivers: &Drivers, way: Way<'_>, operation: &str, x: Value) -> Failure {
+pub(crate) async fn failure(drivers: &Drivers, way: Way<'_>, operation: &str, x: Value) -> Failure {
     perform(drivers, way, operation, x).await.called.expect_err("a failure")
 }
 
-const LONG: Duration = Duration::from_secs(30);
-const TRUE: &str = "    command: { args: ['true'] }\n";
+pub(crate) const LONG: Duration = Duration::from_secs(30);
+pub(crate) const TRUE: &str = "    command: { args: ['true'] }\n";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_filled_in_reaches_the_program_as_it_is() {
