@@ -1,11 +1,11 @@
 //! Mail: a message of plain text (RFC 5322) that a server takes for its recipients (SMTP, RFC
 //! 5321).
 
-use super::{GivenValues, RequestError, ShownRequest};
+use super::{CallScope, GivenValues, RequestError, ShownRequest};
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
-    expr::{ExprError, Names, Scope, Template, Type, Val},
+    expr::{ExprError, Names, Template, Type},
     text::{cut, slug},
 };
 use rustc_hash::FxHasher;
@@ -170,21 +170,6 @@ impl Letter {
     }
 }
 
-struct View<'a> {
-    give: &'a Value,
-    response: Option<&'a Value>,
-}
-
-impl<'a> Scope<'a> for View<'a> {
-    fn name(&'a self, name: &str) -> Option<Val<'a>> {
-        match name {
-            "give" => Some(Val::json(self.give)),
-            "response" => self.response.map(Val::json),
-            _ => None,
-        }
-    }
-}
-
 impl MailCall {
     /// Checks a message; what is given has the type `give`. With it comes what `output` may use,
     /// and the types of that.
@@ -226,7 +211,7 @@ impl MailCall {
         give: Value,
         key: &str,
     ) -> Result<Mailing<'o>, RequestError> {
-        let view = View { give: &give, response: None };
+        let view = CallScope { give: &give, response: None };
         let text = |template: &Template| {
             template.fill(&view).map(|value| match value {
                 Value::String(text) => text,
@@ -334,7 +319,7 @@ impl<'o> Mailing<'o> {
         let output: Result<Value, ExprError> = match self.output.output {
             None => Ok(response),
             Some(expr) => {
-                let view = View { give: &self.give, response: Some(&response) };
+                let view = CallScope { give: &self.give, response: Some(&response) };
                 expr.eval(&view).map(|value| crate::text::clean_json(value.to_json()))
             }
         };

@@ -26,7 +26,7 @@ use super::{
 };
 use crate::{
     Period,
-    expr::{Expr, ExprError, Type},
+    expr::{Expr, ExprError, Scope, Type, Val},
 };
 use serde::Serialize;
 use serde_json::Value;
@@ -160,6 +160,22 @@ pub(super) struct Key<'k> {
 impl<'k> Key<'k> {
     fn sent(self) -> Option<&'k str> {
         self.is_sent.then_some(self.key)
+    }
+}
+
+/// What expressions of a call see that has one answer.
+struct CallScope<'a> {
+    give: &'a Value,
+    response: Option<&'a Value>,
+}
+
+impl<'a> Scope<'a> for CallScope<'a> {
+    fn name(&'a self, name: &str) -> Option<Val<'a>> {
+        match name {
+            "give" => Some(Val::json(self.give)),
+            "response" => self.response.map(Val::json),
+            _ => None,
+        }
     }
 }
 

@@ -1,10 +1,10 @@
 //! A command: what is written, the line that it becomes, and what its end means.
 
-use super::{MAX_OUTPUT, Reads, RemoteCommand, View, bound, quoting::quoted, response};
+use super::{MAX_OUTPUT, Reads, RemoteCommand, bound, quoting::quoted, response};
 use crate::{
     connector::{
         failure::{CallEnd, Failure, Hiding},
-        protocols::RequestError,
+        protocols::{CallScope, RequestError},
     },
     document::Checker,
     expr::{Names, Template, Type},
@@ -214,7 +214,7 @@ impl Command {
         })
     }
 
-    pub(super) fn fill(&self, view: &View<'_>) -> Result<RemoteCommand, RequestError> {
+    pub(super) fn fill(&self, view: &CallScope<'_>) -> Result<RemoteCommand, RequestError> {
         let mut words = Vec::new();
         if !self.env.is_empty() {
             words.push("env".to_owned());
@@ -243,7 +243,7 @@ impl Command {
         Ok(RemoteCommand { line, input, at_most: self.at_most.min(MAX_OUTPUT) })
     }
 
-    fn arguments(&self, view: &View<'_>) -> Result<Vec<String>, RequestError> {
+    fn arguments(&self, view: &CallScope<'_>) -> Result<Vec<String>, RequestError> {
         let mut arguments = Vec::new();
         // To a shell's line a value is `$1`, and no option of anything.
         let mut are_operands = self.shell.is_some();

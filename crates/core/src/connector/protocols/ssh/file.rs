@@ -1,8 +1,8 @@
 //! Small files to a machine and from it (SFTP).
 
-use super::{MAX_OUTPUT, Reads, RemoteAct, View, bound, response};
+use super::{MAX_OUTPUT, Reads, RemoteAct, bound, response};
 use crate::{
-    connector::protocols::RequestError,
+    connector::protocols::{CallScope, RequestError},
     document::Checker,
     expr::{Names, Template, Type},
     text::cut,
@@ -88,7 +88,7 @@ impl Upload {
         Some(Self { to: to?, content: content?, mode: mode? })
     }
 
-    pub(super) fn fill(&self, view: &View<'_>) -> Result<RemoteAct, RequestError> {
+    pub(super) fn fill(&self, view: &CallScope<'_>) -> Result<RemoteAct, RequestError> {
         let path = path("to", self.to.fill_text(view)?)?;
         let content = self.content.fill_text(view)?.into_bytes();
         if content.len() > MAX_CONTENT {
@@ -119,7 +119,7 @@ impl Download {
         Some(Self { from: from?, reads: doc.reads, at_most })
     }
 
-    pub(super) fn fill(&self, view: &View<'_>) -> Result<RemoteAct, RequestError> {
+    pub(super) fn fill(&self, view: &CallScope<'_>) -> Result<RemoteAct, RequestError> {
         let path = path("from", self.from.fill_text(view)?)?;
         Ok(RemoteAct::Download { path, at_most: self.at_most.min(MAX_OUTPUT) })
     }

@@ -10,11 +10,11 @@ mod quoting;
 pub use command::{CommandDoc, CommandExit, CommandResult};
 pub use file::{DownloadDoc, UploadDoc};
 
-use super::{GivenValues, RequestError, ShownRequest};
+use super::{CallScope, GivenValues, RequestError, ShownRequest};
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
-    expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
+    expr::{Expr, ExprError, Names, Template, Type},
     text::{clean_json, cut},
 };
 use command::Command;
@@ -152,7 +152,7 @@ impl SshCall {
         give: Value,
         is_harmless: bool,
     ) -> Result<SshPlan<'o>, RequestError> {
-        let view = View { give: &give, response: None };
+        let view = CallScope { give: &give, response: None };
         let host = match &self.host {
             None => None,
             Some(host) => Some(host_name(&host.fill_text(&view)?)?),
@@ -339,24 +339,8 @@ impl<'o> SshPlan<'o> {
     }
 
     fn evaluated(&self, expr: &Expr, response: &Value) -> Result<Value, ExprError> {
-        let view = View { give: &self.give, response: Some(response) };
+        let view = CallScope { give: &self.give, response: Some(response) };
         expr.eval(&view).map(|value| clean_json(value.to_json()))
-    }
-}
-
-/// What expressions of a call see.
-struct View<'a> {
-    give: &'a Value,
-    response: Option<&'a Value>,
-}
-
-impl<'a> Scope<'a> for View<'a> {
-    fn name(&'a self, name: &str) -> Option<Val<'a>> {
-        match name {
-            "give" => Some(Val::json(self.give)),
-            "response" => self.response.map(Val::json),
-            _ => None,
-        }
     }
 }
 
