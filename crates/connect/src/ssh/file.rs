@@ -36,8 +36,10 @@ pub(super) async fn download(
         session.open(path, OpenFlags::READ, FileAttributes::empty()).await.map_err(refused)?.handle;
     let size = session.fstat(file.as_str()).await.map_err(refused)?.attrs.size.unwrap_or_default();
     let mut content = Vec::new();
-    while content.len() < at_most as usize {
-        let want = PIECE.min(at_most as usize - content.len()) as u32;
+    // One byte more tells whether there is more: not every file has the size that it says.
+    let at_most = at_most as usize;
+    while content.len() <= at_most {
+        let want = PIECE.min(at_most + 1 - content.len()) as u32;
         match session.read(file.as_str(), content.len() as u64, want).await {
             Ok(piece) if piece.data.is_empty() => break,
             Ok(piece) => content.extend_from_slice(&piece.data),
@@ -45,9 +47,10 @@ pub(super) async fn download(
             Err(e) => return Err(refused(e)),
         }
     }
-    content.truncate(at_most as usize);
+    let least = content.len().saturating_sub(at_most).min(1) as u64;
+    content.truncate(at_most);
     let _ = session.close(file).await;
-    let left_out = size.saturating_sub(content.len() as u64);
+    let left_out = size.saturating_sub(content.len() as u64).max(least);
     Ok((content, left_out))
 }
 
@@ -118,7 +121,11 @@ async fn replace(session: &RawSftpSession, from: &str, to: &str) -> Result<(), E
         Ok(_) => Ok(()),
         Err(_) => {
             session.remove(to).await?;
-            session.rename(from, to).await.map(|_| ())
+            session.rename(from, to).await.map(|_| ()).map_err(|e| {
+                Error::UnexpectedBehavior(format!(
+                    "it is removed, and {from} is not in its place: {e}"
+                ))
+            })
         }
     }
 }

@@ -435,6 +435,10 @@ async fn small_files_are_written_whole_and_read_within_bounds() {
     assert_eq!(output(&drivers, way, &part, json!("")).await, json!(["one", "t"]));
     let left = format!("{part}    output: response.left_out\n");
     assert_eq!(output(&drivers, way, &left, json!("")).await, json!(9));
+    // One that says that it is empty.
+    let kernel = "    download: { from: /proc/meminfo, at_most: 9 }\n    output: \
+                  '[response.content, response.left_out > 0]'\n";
+    assert_eq!(output(&drivers, way, kernel, json!("")).await, json!(["MemTotal:", true]));
     let missing = "    download: { from: '/nowhere/${give.x}' }\n";
     let failed = failure(&drivers, way, missing, json!("log")).await;
     assert_eq!((failed.end, failed.lasting), (CallEnd::Refused, true), "{failed:?}");
