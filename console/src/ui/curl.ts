@@ -1,6 +1,9 @@
 // A request as a line for a shell, without the credential that it was sent with.
 type Request = { method: string; target: string; body?: unknown };
 
+/** Whether what is sent is a command or a script, and no request. */
+export const isProgram = (method: string | undefined) => method === 'SSH' || method === 'SCRIPT';
+
 const quoted = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`;
 
 /** `BASE` is the address of the connection; where it is not known, whoever runs the line says it. */

@@ -190,6 +190,17 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
   );
 }
 
+/** What a program wrote; nothing if that is nothing. */
+export function Written({ of, text }: { of: string; text: unknown }) {
+  if (typeof text !== 'string' || text === '') return null;
+  return (
+    <>
+      <h3 className="font-semibold text-[12px] text-ink-3">{of}</h3>
+      <Json value={text} of={of.toLowerCase()} />
+    </>
+  );
+}
+
 export function Json({ value, of = 'the value' }: { value: unknown; of?: string }) {
   const text = typeof value === 'string' ? value : JSON.stringify(value, null, 2);
   return (

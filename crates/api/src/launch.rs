@@ -144,7 +144,8 @@ pub struct CallRequest {
 /// An answer as it came.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CallAnswer {
-    /// The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2).
+    /// The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2);
+    /// the exit status of a command or a script, 65535 if it was ended by force.
     pub status: u16,
     /// The headers, with names in lower case; none that sets a cookie.
     #[schema(value_type = Value)]

@@ -6,6 +6,7 @@ use crate::{
     CallError, Http, Redactor,
     driver::{Called, Driver, Way, unsent},
     mail::Mail,
+    script::{ScriptCall, ScriptRights},
     ssh::{HostKey, Ssh},
 };
 use arvok_core::connector::{
@@ -75,8 +76,9 @@ impl Drivers {
     /// and in the answer that is shown; the output is as it came.
     pub async fn call(&self, call: Call<'_>) -> CallOutcome {
         let own = Redactor::new(call.way.credential.map_or_else(Vec::new, shown_by));
-        let (known, within) = (call.redactor, call.within);
-        let hide = |text: &str| own.hidden(&known.hidden(text)).into_owned();
+        let hiding = Secrets { known: call.redactor, own };
+        let within = call.within;
+        let hide = |text: &str| hiding.text(text);
         let mut last = None;
         let performed = self.perform(call, Hiding(&hide), &mut last);
         let called = match within {
@@ -88,15 +90,22 @@ impl Drivers {
                 ))
             }),
         };
-        let called =
-            called.map_err(|failure| Failure { message: hide(&failure.message), ..failure });
-        let shown = |value: Value| own.value(known.value(value));
-        let answer = last.map(|Answer { status, mut headers, body }| {
-            headers.remove(CREDENTIAL);
-            let headers = headers.into_iter().map(|(name, value)| (name, shown(value))).collect();
-            Answer { status, headers, body: shown(body) }
-        });
-        CallOutcome { called, answer }
+        hiding.outcome(called, last)
+    }
+
+    /// Runs a script in a sandbox. Secrets are hidden in messages and in what it wrote, as it is
+    /// shown; the output is as it came.
+    pub async fn script(
+        &self,
+        call: ScriptCall<'_>,
+        rights: &ScriptRights,
+        redactor: &Redactor,
+    ) -> CallOutcome {
+        let hiding = Secrets { known: redactor, own: Redactor::default() };
+        let hide = |text: &str| hiding.text(text);
+        let mut last = None;
+        let called = rights.run(call, Hiding(&hide), &mut last).await;
+        hiding.outcome(called, last)
     }
 
     async fn perform(
@@ -147,6 +156,30 @@ impl Drivers {
             Some(Protocol::Ssh) => self.ssh.host_key(way, host).await,
             _ => Err(unsent(format!("{} is not reached over SSH; it has no such key", way.base))),
         }
+    }
+}
+
+/// What is hidden in all that people see of a call: what the node knows, and its own credential.
+struct Secrets<'r> {
+    known: &'r Redactor,
+    own: Redactor,
+}
+
+impl Secrets<'_> {
+    fn text(&self, text: &str) -> String {
+        self.own.hidden(&self.known.hidden(text)).into_owned()
+    }
+
+    fn outcome(&self, called: Result<Called, Failure>, last: Option<Answer>) -> CallOutcome {
+        let called =
+            called.map_err(|failure| Failure { message: self.text(&failure.message), ..failure });
+        let shown = |value: Value| self.own.value(self.known.value(value));
+        let answer = last.map(|Answer { status, mut headers, body }| {
+            headers.remove(CREDENTIAL);
+            let headers = headers.into_iter().map(|(name, value)| (name, shown(value))).collect();
+            Answer { status, headers, body: shown(body) }
+        });
+        CallOutcome { called, answer }
     }
 }
 

@@ -2,8 +2,8 @@
 //!
 //! [`Vault`] seals and opens secrets, [`Drivers`] perform what an operation of the core has
 //! planned, one for each protocol, and hand back the answer; [`Http`] sends events to subscribers
-//! as well. Outputs are handed back as they came; messages and answers, which are for people, have
-//! every opened secret taken out of them by a [`Redactor`].
+//! as well, and scripts run in sandboxes. Outputs are handed back as they came; messages and
+//! answers, which are for people, have every opened secret taken out of them by a [`Redactor`].
 
 mod callbacks;
 mod cryptography;
@@ -13,6 +13,7 @@ mod events;
 mod http;
 mod mail;
 mod redact;
+mod script;
 mod ssh;
 mod vault;
 
@@ -23,5 +24,6 @@ pub use drivers::{Call, CallOutcome, Drivers};
 pub use events::{KeyError, Keys, NotTaken, Posted, allowed_rate};
 pub use http::{CallError, Http};
 pub use redact::{Redactor, SECRET_MARK, SHORTEST_SECRET, Weak, weakness};
+pub use script::{ScriptCall, ScriptRights};
 pub use ssh::HostKey;
 pub use vault::{Vault, VaultError};

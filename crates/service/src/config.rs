@@ -1,6 +1,7 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
 use crate::{
+    script_settings::ScriptSettings,
     setting_list::variables,
     settings::{Setting, Settings},
 };
@@ -35,6 +36,8 @@ pub struct Config {
     pub public_url: Option<String>,
     /// Whether a line is logged for each request.
     pub access_log: bool,
+    /// What scripts may do here; without an interpreter none is run.
+    pub scripts: ScriptSettings,
     /// Values for `setting(name)` in definitions.
     pub settings: Settings,
     /// How long things are kept, from the first start of the installation on; then it stands in the
@@ -98,6 +101,10 @@ pub(crate) fn too_short(change: &Change) -> Option<String> {
     })
 }
 
+fn on_or_off(is: bool) -> String {
+    if is { "on" } else { "off" }.to_owned()
+}
+
 impl Default for Config {
     fn default() -> Self {
         Self {
@@ -109,6 +116,7 @@ impl Default for Config {
             drain: Period::from_secs(5),
             public_url: None,
             access_log: false,
+            scripts: ScriptSettings::default(),
             settings: BTreeMap::new(),
             retention: RetentionSettings::default(),
             recover: false,
@@ -179,7 +187,12 @@ impl Config {
             ("jobs_at_once".to_owned(), self.jobs_at_once.to_string()),
             ("drain".to_owned(), self.drain.to_string()),
             ("public_url".to_owned(), self.public_url()),
-            ("access_log".to_owned(), if self.access_log { "on" } else { "off" }.to_owned()),
+            ("scripts.interpreters".to_owned(), self.scripts.interpreters.join(", ")),
+            ("scripts.at_once".to_owned(), self.scripts.at_once.to_string()),
+            ("scripts.network".to_owned(), on_or_off(self.scripts.network)),
+            ("scripts.user".to_owned(), self.scripts.user.clone()),
+            ("scripts.folders".to_owned(), self.scripts.folder_names()),
+            ("access_log".to_owned(), on_or_off(self.access_log)),
         ]);
         all.extend(
             self.database.as_deref().map(|url| ("database".to_owned(), crate::address::shown(url))),
@@ -232,6 +245,7 @@ impl Config {
         let public = config.settings.iter().find_map(|(name, setting)| setting.wrong(name));
         let first = config.retention.wrong().or(public);
         let first = first.or_else(|| config.wrong_url().map(|why| format!("public_url: {why}")));
+        let first = first.or_else(|| config.scripts.wrong());
         first.or_else(|| config.wrong_number()).map_or(Ok(config), |why| Err(wrong(why)))
     }
 
@@ -278,6 +292,11 @@ impl Config {
                     "off" => false,
                     _ => return Err(wrong("expected on or off")),
                 }
+            }
+            "ARVOK_SCRIPTS" => {
+                let names = value.split(',').map(str::trim).filter(|name| !name.is_empty());
+                self.scripts.interpreters = names.map(str::to_owned).collect();
+                self.scripts.wrong().map_or(Ok(()), |why| Err(wrong(&why)))?;
             }
             "ARVOK_JOBS_AT_ONCE" => {
                 self.jobs_at_once = value.parse().map_err(|_| wrong("expected a whole number"))?;

@@ -5,7 +5,9 @@ use crate::{
     address::{is_open, shown},
     clock,
     config::Config,
-    key, serve,
+    key,
+    script_settings::ScriptSettings,
+    serve,
 };
 use arvok_connect::Vault;
 use arvok_core::period::rough;
@@ -62,6 +64,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 pub async fn look(config: &Config) -> Vec<Finding> {
     let mut all = vec![address(config), data_folder(&config.data), disk(&config.data)];
     all.extend(public_url(config).await);
+    all.extend(scripts(&config.scripts).await);
     let Some(url) = &config.database else {
         all.push(found(
             "database",
@@ -85,6 +88,15 @@ pub async fn look(config: &Config) -> Vec<Finding> {
         }
     }
     all
+}
+
+/// Whether scripts can be run, where any may.
+async fn scripts(settings: &ScriptSettings) -> Option<Finding> {
+    let about = "scripts";
+    Some(match settings.look().await? {
+        Ok(()) => found(about, Good, format!("run by {}", settings.interpreters.join(", "))),
+        Err(why) => found(about, Bad, why),
+    })
 }
 
 fn data_folder(data: &Path) -> Finding {

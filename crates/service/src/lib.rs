@@ -27,6 +27,7 @@ mod random;
 mod restore;
 mod retry;
 mod runner;
+mod script_settings;
 mod secrets;
 mod selfwatch;
 mod serve;

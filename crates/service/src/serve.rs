@@ -192,6 +192,9 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     first_approvals(&node).await?;
     begin_retention(&node, &config).await?;
     warn_of_bare_lines(&config, &node);
+    if let Some(Err(why)) = config.scripts.look().await {
+        tracing::warn!("no script runs here: {why}");
+    }
     for missing in missing_settings(&node.published().catalog, &config) {
         tracing::warn!("{missing}");
     }

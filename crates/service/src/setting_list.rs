@@ -26,7 +26,7 @@ const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
 }
 
 /// All settings.
-pub const SETTINGS: [SettingDescription; 15] = [
+pub const SETTINGS: [SettingDescription; 20] = [
     setting([
         "listen",
         "ARVOK_LISTEN",
@@ -110,6 +110,35 @@ pub const SETTINGS: [SettingDescription; 15] = [
         "a time, 2d at least",
         "as retention.alerts",
         "how long a new installation keeps the alerts of one source",
+    ]),
+    reloaded([
+        "scripts.interpreters",
+        "ARVOK_SCRIPTS",
+        "names of programs, in the variable with commas between",
+        "none: no script is run",
+        "the interpreters of scripts, such as sh and python3",
+    ]),
+    reloaded(["scripts.at_once", "", "a number, 1 at least", "4", "scripts at once on this node"]),
+    reloaded([
+        "scripts.network",
+        "",
+        "true, false",
+        "false",
+        "whether a script that asks for the network gets it",
+    ]),
+    reloaded([
+        "scripts.user",
+        "",
+        "the name of a user",
+        "nobody",
+        "as whom scripts run where the node runs as root",
+    ]),
+    reloaded([
+        "scripts.folders",
+        "",
+        "paths of folders",
+        "none",
+        "what scripts may read beside the programs below /usr",
     ]),
     reloaded([
         "settings.NAME",

@@ -1571,7 +1571,8 @@ export interface components {
         CallAnswer: {
             /**
              * Format: int32
-             * @description The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2).
+             * @description The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2);
+             *     the exit status of a command or a script, 65535 if it was ended by force.
              */
             status: number;
             /** @description The headers, with names in lower case; none that sets a cookie. */

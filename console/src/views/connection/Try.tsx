@@ -102,7 +102,11 @@ export default function Try({ via, address, operation, onClose }: Props) {
             {call.data.message && `: ${call.data.message}`}
           </p>
           {call.data.answer && (
-            <ResponseDetails answer={call.data.answer} gave={call.data.output} />
+            <ResponseDetails
+              answer={call.data.answer}
+              gave={call.data.output}
+              method={look.data?.request?.method}
+            />
           )}
           {call.data.output != null && (
             <>

@@ -395,7 +395,9 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           {last.request && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">
-                {step.state === 'waiting' && step.kind === 'call' && !last.answer
+                {step.state === 'waiting' &&
+                (step.kind === 'call' || step.kind === 'script') &&
+                !last.answer
                   ? 'Will be sent'
                   : 'Sent'}
               </h3>
@@ -408,7 +410,13 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
               {last.request.body != null && <Json value={last.request.body} />}
             </>
           )}
-          {last.answer && <ResponseDetails answer={last.answer} gave={last.output} />}
+          {last.answer && (
+            <ResponseDetails
+              answer={last.answer}
+              gave={last.output}
+              method={last.request?.method}
+            />
+          )}
           {last.saw != null && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">

@@ -1,6 +1,6 @@
 //! `arvok check`, `arvok publish`, `arvok schema`, and the lists of what is published.
 
-use super::ask;
+use super::{ask, attached::with_files};
 use crate::{
     args::{Named, Output, Server, SourceCommand, Versioned},
     client::{Client, percent},
@@ -50,7 +50,8 @@ fn gather(path: &Path, depth: usize, files: &mut Vec<FileText>) -> Result<(), Cl
     }
     if !path.is_dir() {
         let bytes = fs::read(path).map_err(|e| file(path, e))?;
-        files.push(FileText { file: path.display().to_string(), text: readable(bytes) });
+        let text = with_files(path, readable(bytes))?;
+        files.push(FileText { file: path.display().to_string(), text });
         return Ok(());
     }
     if depth > MAX_FOLDERS {

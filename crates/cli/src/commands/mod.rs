@@ -3,6 +3,7 @@
 mod access;
 mod alerts;
 mod ask;
+mod attached;
 mod config;
 mod connections;
 mod decisions;

@@ -167,6 +167,11 @@ fn saw(a: &Attempt) -> Option<String> {
     Some(each.collect::<Vec<_>>().join(", "))
 }
 
+/// Whether something is sent for a step, which may have to wait for its turn.
+fn is_call(step: &JobStep) -> bool {
+    matches!(step.kind.as_str(), "call" | "script")
+}
+
 fn tries(step: &JobStep, indent: &str) -> Vec<String> {
     let telling =
         |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
@@ -177,8 +182,7 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
         let sent = a.request.as_ref().map(|r| {
             let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
             // What waits for its turn has not gone out yet.
-            let waits =
-                step.state == StepState::Waiting && step.kind == "call" && a.answer.is_none();
+            let waits = step.state == StepState::Waiting && is_call(step) && a.answer.is_none();
             let sent = if waits { "will send" } else { "sent  " };
             format!("{indent}    {sent} {} {}{body}", r.method, r.target)
         });
@@ -186,7 +190,12 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             // Where all went well, what it gave tells it.
             let body = Some(&answer.body).filter(|body| telling(body) && a.output.is_none());
             let body = body.map_or_else(String::new, |body| format!(" {}", compact(body)));
-            format!("{indent}    answer {}{body}", answer.status)
+            let by = a.request.as_ref().map_or("", |request| request.method.as_str());
+            match (by, answer.status) {
+                ("SSH" | "SCRIPT", u16::MAX) => format!("{indent}    ended  by force{body}"),
+                ("SSH" | "SCRIPT", status) => format!("{indent}    ended  {status}{body}"),
+                (_, status) => format!("{indent}    answer {status}{body}"),
+            }
         });
         let saw = saw(a).map(|saw| format!("{indent}    saw    {saw}"));
         let gave = a

@@ -34,6 +34,7 @@ mod restore;
 mod retention;
 mod rules;
 mod schedules;
+mod scripts;
 mod settle_cases;
 mod settle_live;
 mod settling;

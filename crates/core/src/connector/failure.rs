@@ -46,7 +46,7 @@ impl Hiding<'static> {
 
 impl Hiding<'_> {
     /// At most so many bytes of a text, hidden before it is cut.
-    pub(super) fn cut(self, text: &str, most: usize) -> String {
+    pub(crate) fn cut(self, text: &str, most: usize) -> String {
         crate::text::cut(&(self.0)(text), most).to_owned()
     }
 }

@@ -16,6 +16,7 @@ pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
+pub(crate) use operation::usable;
 pub use operation::{
     CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat,
 };

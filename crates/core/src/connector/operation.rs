@@ -446,7 +446,7 @@ pub(super) fn fits(
 }
 
 /// An output that is what was promised, and not too large or too deep; else what is wrong with it.
-pub(super) fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, String> {
+pub(crate) fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, String> {
     if matches!(promised, Type::Record(_)) && !output.is_object() {
         let shown = hiding.cut(&output.to_string(), 60);
         return Err(format!("what it gives should have fields, and is {shown}"));

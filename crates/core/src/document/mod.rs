@@ -14,7 +14,7 @@ mod yaml;
 pub use check::{Checker, NameError, check_name};
 pub use problem::Problem;
 pub use texts::Texts;
-pub use write::{flow, word};
+pub use write::{block, flow, word};
 pub use yaml::{NOT_UTF8, parse_file, parse_value};
 
 use serde_json::Value;

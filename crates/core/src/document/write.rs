@@ -35,3 +35,24 @@ pub fn word(text: &str) -> String {
         Value::from(text).to_string()
     }
 }
+/// The lines of a text as they are, two spaces deep, behind a key (YAML 1.2.2, section 8.1); one
+/// that cannot be written so is quoted.
+pub fn block(text: &str) -> String {
+    let odd = |c: char| {
+        (c.is_control() && c != '\n' && c != '\t')
+            || matches!(c, '\u{85}' | '\u{2028}' | '\u{2029}' | '\u{feff}')
+    };
+    if text.trim().is_empty() || text.contains(odd) {
+        return Value::from(text).to_string();
+    }
+    let ends = match (text.ends_with('\n'), text.ends_with("\n\n")) {
+        (false, _) => "-",
+        (true, false) => "",
+        (true, true) => "+",
+    };
+    let lines = text.strip_suffix('\n').unwrap_or(text).split('\n').map(|line| match line {
+        "" => String::new(),
+        line => format!("    {line}"),
+    });
+    format!("|2{ends}\n{}", lines.collect::<Vec<_>>().join("\n"))
+}

@@ -7,7 +7,8 @@ use crate::{
     bounds::weight,
     connector::{Operation, ShownRequest},
     expr::{Expr, ExprError, Length, Template},
-    runbook::{Action, Call, Choose, Each, JobScope, Runbook, Step},
+    runbook::{Action, Call, CallTarget, Choose, Each, JobScope, Runbook, Step},
+    script::Script,
     text::{clean_json, cut},
 };
 use serde_json::{Map, Value, json};
@@ -215,12 +216,7 @@ impl Dry<'_, '_> {
                     .into_iter()
                     .map(|(name, t)| (name, self.template(&t)))
                     .collect();
-                let known = |(name, told): &(String, Preview)| match told {
-                    Preview::Known(value) => Some((name.clone(), value.clone())),
-                    _ => None,
-                };
-                if let Some(all) = values.iter().map(known).collect::<Option<Map<String, Value>>>()
-                {
+                if let Some(all) = known(&values) {
                     self.outputs.insert(step.id.clone(), Value::Object(all));
                 }
                 told.given = values;
@@ -326,14 +322,26 @@ impl Dry<'_, '_> {
     fn call(&mut self, call: &Call, told: &mut DryStep) {
         told.given =
             call.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
-        let known = |(name, told): &(String, Preview)| match told {
-            Preview::Known(value) => Some((name.clone(), value.clone())),
-            _ => None,
+        let request = match &call.target {
+            CallTarget::Operation { via, operation } => {
+                let (Some(give), Some(operation)) =
+                    (known(&told.given), (self.operations)(via, operation))
+                else {
+                    return;
+                };
+                operation.request(&give, "<key>")
+            }
+            CallTarget::Script(script) => {
+                let env = script.env().entries().into_iter();
+                let given: Vec<_> = env.map(|(name, t)| (name, self.template(&t))).collect();
+                let (give, env) = (known(&told.given), known(&given));
+                let named = given.into_iter().map(|(name, told)| (format!("env {name}"), told));
+                told.given.extend(named);
+                let (Some(give), Some(env)) = (give, env) else { return };
+                script.shown(&Script::both(give.into(), env.into()))
+            }
         };
-        let give: Option<Map<String, Value>> = told.given.iter().map(known).collect();
-        let operation = (self.operations)(&call.via, &call.operation);
-        let (Some(give), Some(operation)) = (give, operation) else { return };
-        match operation.request(&give, "<key>") {
+        match request {
             Ok(request) => told.request = Some(request),
             Err(e) => told.given.push(("request".into(), Preview::Wrong(e.to_string()))),
         }
@@ -427,4 +435,13 @@ pub fn item_label(number: usize, item: &Value) -> String {
     let named = ["name", "id", "resource"].iter().find_map(|key| item[*key].as_str());
     let text = named.or(item.as_str()).map_or_else(|| item.to_string(), str::to_owned);
     format!("{}: {}", number + 1, cut(&text, 80))
+}
+
+/// What is given, if all of it is known.
+fn known(given: &[(String, Preview)]) -> Option<Map<String, Value>> {
+    let one = |(name, told): &(String, Preview)| match told {
+        Preview::Known(value) => Some((name.clone(), value.clone())),
+        _ => None,
+    };
+    given.iter().map(one).collect()
 }

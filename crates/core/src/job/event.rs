@@ -7,6 +7,7 @@ use super::{
 use crate::{
     Alert, JobId, Period,
     connector::{Failure, Repeat},
+    runbook::CallTarget,
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
@@ -81,9 +82,14 @@ pub enum Event {
 pub struct Repeats(pub BTreeMap<(String, String), Repeat>);
 
 impl Repeats {
-    /// Whether an operation may be called twice; one that is not known must not be.
-    pub fn of(&self, via: &str, operation: &str) -> Repeat {
-        self.0.get(&(via.to_owned(), operation.to_owned())).copied().unwrap_or(Repeat::Never)
+    /// Whether something may be called twice; an operation that is not known must not be.
+    pub fn of(&self, target: &CallTarget) -> Repeat {
+        match target {
+            CallTarget::Operation { via, operation } => {
+                self.0.get(&(via.clone(), operation.clone())).copied().unwrap_or(Repeat::Never)
+            }
+            CallTarget::Script(script) => script.repeat(),
+        }
     }
 }
 
@@ -215,10 +221,8 @@ pub struct CallOut {
     pub place: Place,
     /// Which try, from one.
     pub attempt: u32,
-    /// The connection.
-    pub via: String,
-    /// The operation.
-    pub operation: String,
+    /// What is called.
+    pub target: CallTarget,
     /// What it is given.
     pub give: Map<String, Value>,
     /// The same for every try of the same step.

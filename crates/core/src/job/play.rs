@@ -10,7 +10,7 @@ use crate::{
     alert::{NewAlert, Received},
     connector::{self, CallEnd, Failure, Repeat},
     definition::Others,
-    runbook::{AlarmWord, AnswerDoc, Answers, JobExampleDoc, MeanwhileDoc, Runbook},
+    runbook::{AlarmWord, AnswerDoc, Answers, CallTarget, JobExampleDoc, MeanwhileDoc, Runbook},
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value, json};
@@ -317,7 +317,10 @@ impl<'a> Play<'a> {
     fn called(&mut self, call: CallOut) {
         self.went.calls.push(call.place.to_string());
         let answer = self.next(&call.place).unwrap_or_default();
-        let repeat = self.repeat(&call.via, &call.operation);
+        let repeat = match &call.target {
+            CallTarget::Operation { via, operation } => self.repeat(via, operation),
+            CallTarget::Script(script) => script.repeat(),
+        };
         let broke = |failure: Failure| StepEvent::Broke { failure, repeat };
         let after = after(&answer);
         let what = match answer {

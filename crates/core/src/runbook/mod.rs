@@ -17,9 +17,9 @@ pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, Me
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
-    Action, Ask, Await, Branch, Call, Check, Child, Choose, Each, Emit, Failures, Finish,
-    FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Require, Retry, Set,
-    Since, Step, StepDoc, StepProbe, To, Together, Until, all,
+    Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit, Failures,
+    Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Require,
+    Retry, Set, Since, Step, StepDoc, StepProbe, To, Together, Until, all,
 };
 
 use crate::{
@@ -30,12 +30,14 @@ use crate::{
     document::{Checker, Document, Problem},
     expr::{Expr, ExprError, Length, LengthDoc, Names, Scope, Template, Type, Val},
     inputs::{Inputs, InputsError},
+    script::{Script, is_file_name},
 };
 pub(crate) use steps::TELL;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::collections::BTreeMap;
 use steps::Build;
 use type_environment::{Evaluated, ROOTS, TypeEnvironment, Visitor};
 
@@ -94,6 +96,10 @@ pub struct RunbookDoc {
     /// What the job gives; `${ ... }` sees `inputs` and `steps`.
     #[serde(default)]
     pub outputs: Map<String, Value>,
+    /// The files that its scripts use, by name. What lies beside the runbook is put in here when it
+    /// is checked and published.
+    #[serde(default)]
+    pub files: BTreeMap<String, String>,
     /// How jobs go when their calls are answered so and so; played when the runbook is checked and
     /// before it is published.
     #[serde(default)]
@@ -283,7 +289,9 @@ impl Defined for Runbook {
         let timeout = doc.timeout.unwrap_or(LengthDoc::Written(TIMEOUT));
         let timeout = check.length("/timeout", timeout, Names { roots: &ROOTS[..1], ..names });
         check_at_once(&mut check, doc.at_once);
-        let mut build = Build::new(&mut check, timeout.as_ref().and_then(Length::written));
+        let files = doc.files;
+        check_files(&mut check, &files);
+        let mut build = Build::new(&mut check, &files, timeout.as_ref().and_then(Length::written));
         let steps = build.steps("/steps", doc.steps, names);
         let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
             true => Some(Vec::new()),
@@ -332,6 +340,16 @@ impl Defined for Runbook {
 fn check_at_once(check: &mut Checker<'_>, at_once: Option<u32>) {
     if at_once == Some(0) {
         check.fail("/at_once", "at least 1; without any job the runbook is of no use");
+    }
+}
+
+/// Complains of names that are no file's alone: nothing lies outside of a script's own folder.
+fn check_files(check: &mut Checker<'_>, files: &BTreeMap<String, String>) {
+    for name in files.keys().filter(|name| !is_file_name(name)) {
+        let wrong = "is not the name of a file: letters, digits, `.`, `_`, `-`, `+`, 64 at most, a \
+            letter or a digit first, and no folder";
+        let pointer = format!("/files/{}", name.replace('~', "~0").replace('/', "~1"));
+        check.note(check.document().key_problem(&pointer, wrong));
     }
 }
 
@@ -434,7 +452,14 @@ impl Runbook {
     pub fn calls(&self) -> Vec<(&str, &str)> {
         let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
         let calls = steps.flat_map(|s| s.action.calls());
-        calls.map(|c| (c.via.as_str(), c.operation.as_str())).collect()
+        calls.filter_map(|call| call.target.operation()).collect()
+    }
+
+    /// The scripts that its steps run.
+    pub fn scripts(&self) -> Vec<&Script> {
+        let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        let calls = steps.flat_map(|s| s.action.calls());
+        calls.filter_map(|call| call.target.script()).collect()
     }
 
     /// The runbooks that its steps have done as jobs of their own.

@@ -1,14 +1,16 @@
 //! Calls through connections: with their secrets, in their turn, noted. Made by the steps of jobs,
-//! and by hand.
+//! and by hand. And the scripts of steps.
 
 mod back;
 mod kept;
 mod log;
 mod permits;
+mod script;
 
 pub(crate) use back::{CallBack, answer};
 pub(crate) use kept::{LONGEST_BODY, answer_kept, body_kept};
 pub(crate) use log::{run as run_log, write as write_log};
+pub(crate) use script::{ScriptOut, run as run_script};
 
 use crate::{
     clock,
@@ -269,10 +271,11 @@ async fn perform(
         Some(timeout) => (usual.min(timeout), timeout),
     };
     let millis = |period: Period| Duration::from_millis(period.millis());
-    let slot = match permits::permit(node, ready.connection, &out.caller, millis(whole)).await? {
-        Permit::Granted(slot) => slot,
-        Permit::Queued(until) => return Ok(CallResult::Queued(until)),
-    };
+    let slot =
+        match permits::permit(node, ready.connection.into(), &out.caller, millis(whole)).await? {
+            Permit::Granted(slot) => slot,
+            Permit::Queued(until) => return Ok(CallResult::Queued(until)),
+        };
     let call = Call {
         operation,
         give: out.give,

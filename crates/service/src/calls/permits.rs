@@ -1,5 +1,5 @@
 //! The turns of calls: a connection may allow so many at once, and so many within a time, over all
-//! nodes.
+//! nodes; a node so many scripts at once.
 
 use crate::{clock, node::Node, random, retry::retry};
 use arvok_api::Change;
@@ -21,19 +21,31 @@ pub(super) enum Permit {
     Queued(DateTime<Utc>),
 }
 
+/// Where calls take turns: those of a connection, or the scripts of a node.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Turns<'a> {
+    pub name: &'a str,
+    pub allowed: Allowed,
+}
+
+impl<'a> From<&'a Connection> for Turns<'a> {
+    fn from(connection: &'a Connection) -> Self {
+        let rate = connection.rate;
+        let rate = rate.map(|rate| (rate.calls, Duration::from_millis(rate.per.millis())));
+        Self { name: &connection.name, allowed: Allowed { at_once: connection.at_once, rate } }
+    }
+}
+
 /// Asks for the turn of a call; a person waits for it.
 pub(super) async fn permit(
     node: &Node,
-    connection: &Connection,
+    Turns { name, allowed }: Turns<'_>,
     caller: &Caller,
     longest: Duration,
 ) -> Result<Permit, Failure> {
-    let rate = connection.rate.map(|rate| (rate.calls, Duration::from_millis(rate.per.millis())));
-    let allowed = Allowed { at_once: connection.at_once, rate };
     if allowed.at_once.is_none() && allowed.rate.is_none() {
         return Ok(Permit::Granted(None));
     }
-    let name = &connection.name;
     // A little longer than the call, so that no turn of a living call is given away.
     let longest = longest + Duration::from_secs(5);
     let (begun, mark) = (Instant::now(), random::id());

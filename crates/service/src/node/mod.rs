@@ -18,7 +18,7 @@ use questions::Questions;
 
 use crate::{
     admission::AdmissionControl, clock, config::Config, metrics::Metrics, problem::ApiError,
-    settings::Settings, vitals::Vitals,
+    script_settings::ScriptSettings, settings::Settings, vitals::Vitals,
 };
 use arc_swap::ArcSwap;
 use arvok_api::{Change, Who};
@@ -94,6 +94,8 @@ pub(crate) struct Node {
     /// Values for `setting(name)`, as they were read last; what is published has those that it was
     /// loaded with.
     settings: ArcSwap<Settings>,
+    /// What scripts may do here.
+    pub scripts: ArcSwap<ScriptSettings>,
     pub published: ArcSwap<Published>,
     /// The generation of what is published, for whoever waits for the next.
     generation: watch::Sender<i64>,
@@ -166,6 +168,7 @@ impl Node {
             vault,
             key_fault: None,
             settings: ArcSwap::from_pointee(config.settings.clone()),
+            scripts: ArcSwap::from_pointee(config.scripts.clone()),
             published: ArcSwap::default(),
             generation: watch::Sender::new(0),
             reloading: Mutex::new(()),
@@ -204,6 +207,7 @@ impl Node {
     /// Takes over what may change while it runs.
     pub async fn reconfigure(&self, config: &Config) -> Result<(), StoreError> {
         self.settings.store(Arc::new(config.settings.clone()));
+        self.scripts.store(Arc::new(config.scripts.clone()));
         self.public_url.store(Arc::new(config.public_url()));
         self.reload().await
     }

@@ -7,7 +7,7 @@ use super::{
     record::Outward,
 };
 use crate::{
-    calls::{self, CallBack, CallResult, Outgoing, answer_kept, replace},
+    calls::{self, CallBack, CallResult, Outgoing, ScriptOut, answer_kept, replace},
     clock,
     node::Node,
 };
@@ -17,7 +17,7 @@ use arvok_core::{
     Alert,
     connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
     job::{CallOut, Event, StepEvent},
-    runbook::{LINK, Runbook},
+    runbook::{CallTarget, LINK, Runbook},
 };
 use arvok_store::{
     Class, StoreError,
@@ -248,20 +248,29 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     };
     hidden.extend(callback.iter().map(|at| (at.address.clone(), CALLBACK)));
     hidden.extend(callback.iter().map(|at| (at.key.clone(), CALLBACK_KEY)));
-    let outgoing = Outgoing {
-        via: &out.via,
-        operation: &out.operation,
-        give: &out.give,
-        key: &out.key,
-        timeout: out.timeout,
-        callback: callback.as_ref(),
-        caller: Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt },
-        hidden: &hidden,
-    };
-    let (made, repeat) = if out.probes {
-        calls::probe(node, outgoing).await
-    } else {
-        calls::call(node, outgoing).await
+    let caller = Caller::Step { job: held.id, place: out.place.clone(), attempt: out.attempt };
+    let (give, timeout) = (&out.give, out.timeout);
+    let (made, repeat) = match &out.target {
+        CallTarget::Script(script) => {
+            let hidden = &hidden;
+            calls::run_script(node, ScriptOut { script, give, timeout, caller, hidden }).await
+        }
+        CallTarget::Operation { via, operation } => {
+            let outgoing = Outgoing {
+                via,
+                operation,
+                give,
+                key: &out.key,
+                timeout,
+                callback: callback.as_ref(),
+                caller,
+                hidden: &hidden,
+            };
+            match out.probes {
+                true => calls::probe(node, outgoing).await,
+                false => calls::call(node, outgoing).await,
+            }
+        }
     };
     let ended = match made {
         CallResult::Ended(ended) => *ended,
@@ -290,7 +299,8 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
 /// The address at which the other side calls back, if the operation is one that does.
 fn callback(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<Result<CallbackAt, String>> {
     let published = node.published();
-    let (_, operation) = published.catalog.operation(&out.via, &out.operation).ok()?;
+    let (via, name) = out.target.operation()?;
+    let (_, operation) = published.catalog.operation(via, name).ok()?;
     operation.callback().filter(|_| !out.probes)?;
     let of = Try {
         job: held.id,
@@ -298,5 +308,5 @@ fn callback(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<Result<Call
         place: out.place.clone(),
         attempt: out.attempt,
     };
-    Some(CallBack { of, via: out.via.clone(), operation: out.operation.clone() }.at(node))
+    Some(CallBack { of, via: via.to_owned(), operation: name.to_owned() }.at(node))
 }

@@ -9,6 +9,7 @@ use arvok_api::StepState;
 use arvok_core::{
     connector::ShownRequest,
     job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
+    runbook::CallTarget,
     text::cut,
 };
 use arvok_store::jobs::{AlarmSeen, AttemptEnd, AttemptStart, Record, Saw, Then};
@@ -142,9 +143,13 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
             .began
             .iter_mut()
             .find(|b| b.place == call.place && b.attempt == number(call.attempt));
-        let planned = published.catalog.operation(&call.via, &call.operation).ok();
-        let planned =
-            planned.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok());
+        let planned = match &call.target {
+            CallTarget::Script(script) => script.shown(&call.give).ok(),
+            CallTarget::Operation { via, operation } => {
+                let operation = published.catalog.operation(via, operation).ok();
+                operation.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok())
+            }
+        };
         if let (Some(began), Some(ShownRequest { method, target, body })) = (began, planned) {
             let target = published.redactor.text(&target);
             let body = body.map(|body| body_kept(published.redactor.value(body)));

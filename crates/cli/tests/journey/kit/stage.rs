@@ -246,6 +246,7 @@ impl Stage {
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_DATABASE_CONNECTIONS", "8")
             .env("ARVOK_DRAIN", "0s")
+            .env("ARVOK_SCRIPTS", "sh, python3")
             .env("ARVOK_LOG", "warn")
             .envs(
                 self.harbour

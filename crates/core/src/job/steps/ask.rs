@@ -86,8 +86,7 @@ fn send_message<'m>(
     let at = place.within("told");
     // One that waited for its turn has begun already.
     let begun = matches!(open.doing, Doing::Asking { tell: Telling::Out { .. }, .. });
-    let given =
-        execution.see_with(around, Some(("decision", decision)), |scope| call.give.fill(scope));
+    let given = execution.see_with(around, Some(("decision", decision)), |scope| call.fill(scope));
     if !begun {
         execution.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     }
@@ -99,8 +98,7 @@ fn send_message<'m>(
                 place: at,
                 attempt,
                 kept_with: attempt,
-                via: call.via.clone(),
-                operation: call.operation.clone(),
+                target: call.target.clone(),
                 give,
                 timeout: None,
             });
@@ -199,7 +197,7 @@ fn telling<'m>(
                 None => {
                     let Some(call) = &ask.tell else { return };
                     let Some(repeats) = execution.is_lost(&at) else { return };
-                    let never = !repeats.of(&call.via, &call.operation).is_harmless();
+                    let never = !repeats.of(&call.target).is_harmless();
                     let lost = "its node was lost before an answer came".to_owned();
                     execution.record(&at, attempt, StepResult::Failed(lost));
                     if never {

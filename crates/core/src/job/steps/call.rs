@@ -26,7 +26,7 @@ pub(in crate::job) fn begin<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Calling;
-    let given = execution.see(around, |scope| call.give.fill(scope));
+    let given = execution.see(around, |scope| call.fill(scope));
     execution.started(place, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
     send(execution, (step, call), place, open, around, given.map_err(|e| e.to_string()))
 }
@@ -60,8 +60,7 @@ fn send<'m>(
         place: place.clone(),
         attempt: open.attempt,
         kept_with: open.attempt,
-        via: call.via.clone(),
-        operation: call.operation.clone(),
+        target: call.target.clone(),
         give,
         key: format!("{}-{place}", execution.facts.key),
         timeout: open.timeout(step),
@@ -144,9 +143,8 @@ fn calling_out<'m>(
     match execution.turn_of(place, open.attempt) {
         Turn::Out => {}
         Turn::Comes if !around.halt || was_lost(open) => {
-            let given = execution
-                .see(around, |scope| calling.1.give.fill(scope))
-                .map_err(|e| e.to_string());
+            let given =
+                execution.see(around, |scope| calling.1.fill(scope)).map_err(|e| e.to_string());
             return send(execution, calling, place, open, around, given);
         }
         turn => return has_no_turn(execution, calling, place, open, around, &turn),
@@ -162,7 +160,7 @@ fn calling_out<'m>(
         _ => {}
     }
     let (step, call) = calling;
-    let repeat = execution.is_lost(place)?.of(&call.via, &call.operation);
+    let repeat = execution.is_lost(place)?.of(&call.target);
     match repeat {
         Repeat::Never | Repeat::Probed => {
             let why =
@@ -199,13 +197,13 @@ fn has_no_turn<'m>(
     around: &Around<'m>,
     turn: &Turn,
 ) -> Option<StepEnd> {
-    let (step, via) = (calling.0, &calling.1.via);
+    let (step, queue) = (calling.0, calling.1.target.queue());
     let message = match (turn, open.timeout(step)) {
         _ if around.halt && !was_lost(open) => return Some(StepEnd::Halted),
         (Turn::Waits(since), Some(timeout))
             if execution.now >= *since + execution.held_for + timeout.delta() =>
         {
-            format!("its turn at `{via}` has not come within {timeout}")
+            format!("its turn at `{queue}` has not come within {timeout}")
         }
         _ => return None,
     };
@@ -363,7 +361,7 @@ fn ask_probe<'m>(
 ) -> Option<StepEnd> {
     let at = place.within("probe");
     let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
-    let given = execution.see(around, |scope| asked.give.fill(scope));
+    let given = execution.see(around, |scope| asked.fill(scope));
     // One that waited for its turn has begun already.
     if !again {
         execution.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
@@ -379,8 +377,7 @@ fn ask_probe<'m>(
         place: at,
         attempt: open.attempt,
         kept_with: open.attempt,
-        via: asked.via.clone(),
-        operation: asked.operation.clone(),
+        target: asked.target.clone(),
         give,
         timeout: None,
         probes: call.probe.is_none(),

@@ -19,8 +19,7 @@ pub(in crate::job) fn begin<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Looking { look: 0, next: None };
-    let given =
-        check.call.as_ref().map(|call| execution.see(around, |scope| call.give.fill(scope)));
+    let given = check.call.as_ref().map(|call| execution.see(around, |scope| call.fill(scope)));
     let shown = match given {
         Some(Ok(give)) => json!({ "check": check.condition.text(), "give": give }),
         Some(Err(_)) | None => json!({ "check": check.condition.text() }),
@@ -56,7 +55,7 @@ pub(in crate::job) fn go_on<'m>(
                 None
             }
             (Turn::Waits(_), Some(call)) => {
-                let why = format!("its turn at `{}` has not come", call.via);
+                let why = format!("its turn at `{}` has not come", call.target.queue());
                 record_look(execution, check, place, open, around, Err(why))
             }
             (Turn::Comes, Some(call)) => send(execution, call, place, number, around),
@@ -117,7 +116,7 @@ fn send<'m>(
     number: u32,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let give: Map<String, Value> = match execution.see(around, |scope| call.give.fill(scope)) {
+    let give: Map<String, Value> = match execution.see(around, |scope| call.fill(scope)) {
         Ok(Value::Object(give)) => give,
         Ok(_) => return Some(StepEnd::failed("`give` is not a map")),
         Err(e) => return Some(StepEnd::failed(format!("give: {e}"))),
@@ -127,8 +126,7 @@ fn send<'m>(
         place: place.clone(),
         attempt: number,
         kept_with: 1,
-        via: call.via.clone(),
-        operation: call.operation.clone(),
+        target: call.target.clone(),
         give,
         key: format!("{}-{place}-{number}", execution.facts.key),
         timeout: None,

@@ -152,7 +152,7 @@ impl World for Answers<'_> {
     fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, StepEvent) {
         let all = self.0.answers.get(call.place.as_str());
         let answer = all.and_then(|all| all.get(nth).or(all.last())).cloned().unwrap_or_default();
-        let repeat = match call.operation.split('.').next() {
+        let repeat = match call.target.operation().expect("an operation").1.split('.').next() {
             Some("safe") => Repeat::Safe,
             Some("keyed") => Repeat::Keyed,
             _ => Repeat::Never,

@@ -229,7 +229,14 @@ impl Interpreter<'_> {
         let inner_halt = [halt, over].into_iter().flatten().min();
         let ran = match &step.action {
             Action::Call(call) => {
-                let repeat = call.operation.split('.').next().unwrap_or_default();
+                let repeat = call
+                    .target
+                    .operation()
+                    .expect("an operation")
+                    .1
+                    .split('.')
+                    .next()
+                    .unwrap_or_default();
                 return self.call(place, repeat, step.retry.map_or(0, |r| r.times), start, halt);
             }
             Action::Pause(pause) => {

@@ -203,7 +203,7 @@ fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
         // Its node is lost with the call out.
         let effects = execution.then(5, taken(Repeat::Probed));
         let asks = effects.iter().any(|e| {
-            matches!(e, Effect::Call(out) if out.probes && out.operation == "instance.save" && out.give["name"] == "worker-7")
+            matches!(e, Effect::Call(out) if out.probes && out.target.operation() == Some(("cloud", "instance.save")) && out.give["name"] == "worker-7")
         });
         assert!(asks, "{effects:?}");
         // A probe that is lost as well is asked again.

@@ -264,7 +264,7 @@ impl Mixed {
 impl World for Mixed {
     fn answer(&mut self, call: &CallOut, nth: usize) -> (TimeDelta, StepEvent) {
         let (takes, answer) = Oracle::answer(self, call.place.as_str(), nth);
-        let repeat = Self::kind(&call.operation);
+        let repeat = Self::kind(call.target.operation().expect("an operation").1);
         let answer = if self.gentle && repeat == Repeat::Keyed { Answer::Good(9) } else { answer };
         let broke = |failure: Failure| StepEvent::Broke { failure, repeat };
         let what = match answer {

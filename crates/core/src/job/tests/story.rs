@@ -374,7 +374,7 @@ impl<'a, W: World> Story<'a, W> {
                 );
             }
             Effect::Call(call) => {
-                if call.operation.starts_with("never") {
+                if call.target.operation().expect("an operation").1.starts_with("never") {
                     *self.sent.entry(call.place.clone()).or_default() += 1;
                 }
                 let nth = self.answered.get(&call.place).copied().unwrap_or_default();

@@ -3,7 +3,7 @@
 
 use super::{
     Action, OnError, Step,
-    call::Call,
+    call::{Call, MISSING_VIA},
     document::{Build, KindDoc},
     look_at_length, require,
 };
@@ -71,10 +71,7 @@ impl KindDoc for CheckDoc {
             }
             (None, None) => Some(None),
             (Some(_), None) => {
-                build.check.fail(
-                    at,
-                    "the key `via` is missing here: through which connection is it called?",
-                );
+                build.check.fail(at, MISSING_VIA);
                 None
             }
             (None, Some(_)) => {
@@ -109,7 +106,7 @@ impl Check {
     }
 
     pub(super) fn gives(&self, known: &TypeEnvironment<'_>) -> Type {
-        self.call.as_ref().map_or(Type::Bool, |c| known.output_of(&c.via, &c.operation))
+        self.call.as_ref().map_or(Type::Bool, |call| call.gives(known))
     }
 
     pub(super) fn visit<'a>(
@@ -121,7 +118,7 @@ impl Check {
         let mut within = known.clone();
         if let Some(call) = &self.call {
             call.visit(at, known, look);
-            within.bind("result", known.output_of(&call.via, &call.operation));
+            within.bind("result", call.gives(known));
         }
         look(&format!("{at}/check"), Evaluated::Condition(&self.condition), within.names());
         look_at_length(&format!("{at}/within"), Some(&self.within), known, look);

@@ -3,7 +3,8 @@
 use super::{
     Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc,
     check::CheckDoc, child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc,
-    finish::FinishDoc, pause::PauseDoc, require::RequireDoc, set::SetDoc, together::TogetherDoc,
+    finish::FinishDoc, pause::PauseDoc, require::RequireDoc, script::ScriptDoc, set::SetDoc,
+    together::TogetherDoc,
 };
 use crate::{
     Period,
@@ -14,7 +15,10 @@ use crate::{
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::{Map, Value};
-use std::{borrow::Cow, collections::BTreeSet};
+use std::{
+    borrow::Cow,
+    collections::{BTreeMap, BTreeSet},
+};
 
 /// What belongs to a step of any kind.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -71,8 +75,9 @@ const fn kind<T: KindDoc>() -> Kind {
 }
 
 /// All kinds.
-const KINDS: [Kind; 13] = [
+const KINDS: [Kind; 14] = [
     kind::<CallDoc>(),
+    kind::<ScriptDoc>(),
     kind::<RequireDoc>(),
     kind::<SetDoc>(),
     kind::<CheckDoc>(),
@@ -133,11 +138,17 @@ pub(crate) struct Build<'c, 'd> {
     limit: Option<Period>,
     /// How many loops and ways side by side stand around.
     beside: usize,
+    /// The files of the runbook, by name.
+    pub(super) files: &'c BTreeMap<String, String>,
 }
 
 impl<'c, 'd> Build<'c, 'd> {
-    pub(crate) fn new(check: &'c mut Checker<'d>, limit: Option<Period>) -> Self {
-        Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0 }
+    pub(crate) fn new(
+        check: &'c mut Checker<'d>,
+        files: &'c BTreeMap<String, String>,
+        limit: Option<Period>,
+    ) -> Self {
+        Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0, files }
     }
 
     /// A length of time that a step waits; complains about one that the steps together do not have.
@@ -366,7 +377,7 @@ impl<'c, 'd> Build<'c, 'd> {
     fn retry(&mut self, at: &str, retry: Option<Retry>, action: Option<&Action>) {
         let Some(retry) = retry else { return };
         if let Some(action) = action.filter(|a| !matches!(a, Action::Call(_))) {
-            let hint = "`retry` belongs to `call`, and `check` looks again until something holds";
+            let hint = "`retry` belongs to `call` and `script`, and `check` looks again until something holds";
             self.check.fail(
                 &format!("{at}/retry"),
                 format!("a `{}` is not tried again; {hint}", action.kind()),
@@ -396,8 +407,9 @@ impl<'c, 'd> Build<'c, 'd> {
         }
         if let (true, false, Some(Action::Call(call))) =
             (doc.contains_key("call"), doc.contains_key("via"), of)
+            && let Some((via, _)) = call.target.operation()
         {
-            doc.insert("via".into(), call.via.clone().into());
+            doc.insert("via".into(), via.into());
         }
         // Its name is no step's: nobody reads its output, and its place is that of the step with
         // `.undo`.

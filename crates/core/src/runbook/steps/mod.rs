@@ -15,12 +15,13 @@ mod finish;
 mod pause;
 mod require;
 mod retry;
+mod script;
 mod set;
 mod together;
 
 pub use ask::{Ask, LINK, To};
 pub use awaiting::{Await, Since};
-pub use call::{Call, StepProbe};
+pub use call::{Call, CallTarget, StepProbe};
 pub use check::Check;
 pub use child::{Child, MAX_GENERATIONS};
 pub use choose::{Branch, Choose};
@@ -114,7 +115,10 @@ impl Action {
     /// The word for the kind of step.
     pub const fn kind(&self) -> &'static str {
         match self {
-            Self::Call(_) => "call",
+            Self::Call(call) => match call.target {
+                CallTarget::Operation { .. } => "call",
+                CallTarget::Script(_) => "script",
+            },
             Self::Require(_) => "require",
             Self::Set(_) => "set",
             Self::Check(_) => "check",
@@ -211,7 +215,7 @@ impl Action {
     /// What is known of its output.
     fn gives(&self, known: &TypeEnvironment<'_>) -> Type {
         match self {
-            Self::Call(call) => known.output_of(&call.via, &call.operation),
+            Self::Call(call) => call.gives(known),
             Self::Require(_) => Type::Bool,
             Self::Set(set) => set.gives(),
             Self::Check(check) => check.gives(known),

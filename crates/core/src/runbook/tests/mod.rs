@@ -74,7 +74,7 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:8:11: another step is named `a` already; names are unique in the whole runbook
         8 |   - { id: a, require: 'true' }
           |           ^
-    grow.yaml:9:5: the step does nothing; give it one of call, require, set, check, choose, each, together, ask, await, pause, runbook, emit, finish
+    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, check, choose, each, together, ask, await, pause, runbook, emit, finish
         9 |   - { id: b }
           |     ^^
     grow.yaml:10:40: the expression ends here, and something more was expected

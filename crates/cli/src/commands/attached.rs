@@ -1,0 +1,88 @@
+//! Files of scripts that lie beside a runbook: put into its document, so that they are checked and
+//! published with it and there is one text of one version.
+
+use crate::error::CliError;
+use arvok_core::{
+    Kind,
+    document::{Document, block, parse_file, word},
+};
+use serde_json::Value;
+use std::{collections::BTreeSet, fs, path::Path};
+
+/// Largest file that is put in, in bytes.
+const MOST: u64 = 512 << 10;
+
+/// The text of a file of definitions with what its scripts need from beside it. What cannot be
+/// read as definitions stays as it is: the check says why.
+pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> {
+    let wrong = |why: String| CliError::Here(format!("{}: {why}", path.display()));
+    let Ok(documents) = parse_file("", &text) else { return Ok(text) };
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let beside: BTreeSet<String> = documents
+        .iter()
+        .filter(|document| document.kind == Kind::Runbook.as_str())
+        .flat_map(missing)
+        .filter(|name| is_plain(name) && folder.join(name).is_file())
+        .collect();
+    if beside.is_empty() {
+        return Ok(text);
+    }
+    let [document] = &documents[..] else {
+        let why = "a runbook whose scripts have files beside it stands in a file of its own";
+        return Err(wrong(why.to_owned()));
+    };
+    if document.value.get("files").is_some() || text.trim_start().starts_with('{') {
+        let names = beside.into_iter().collect::<Vec<_>>().join(", ");
+        return Err(wrong(format!(
+            "{names} beside it cannot be put in, since it has `files` of its own or is JSON; put \
+            all of them under `files`, or leave that out"
+        )));
+    }
+    let mut whole = text;
+    if !whole.ends_with('\n') {
+        whole.push('\n');
+    }
+    whole.push_str("files:\n");
+    for name in beside {
+        let file = folder.join(&name);
+        let unreadable = |why: String| CliError::Here(format!("{}: {why}", file.display()));
+        let size = fs::metadata(&file).map_err(|e| unreadable(e.to_string()))?.len();
+        if size > MOST {
+            return Err(unreadable(format!("has {size} bytes; {MOST} are allowed")));
+        }
+        let content = fs::read(&file).map_err(|e| unreadable(e.to_string()))?;
+        let content = String::from_utf8(content)
+            .map_err(|_| unreadable("is no text in UTF-8; a script has text files only".into()))?;
+        whole.push_str(&format!("  {}: {}\n", word(&name), block(&content)));
+    }
+    Ok(whole)
+}
+
+/// The files that the scripts of a runbook name and that it does not have itself.
+fn missing(document: &Document) -> Vec<String> {
+    let mut named = Vec::new();
+    gather(&document.value, &mut named);
+    let own = document.value.get("files").and_then(Value::as_object);
+    named.retain(|name| own.is_none_or(|own| !own.contains_key(name)));
+    named
+}
+
+fn gather(value: &Value, named: &mut Vec<String>) {
+    match value {
+        Value::Object(map) => {
+            if map.get("script").is_some_and(Value::is_string) {
+                let files = map.get("files").and_then(Value::as_array);
+                let all = map.get("file").into_iter().chain(files.into_iter().flatten());
+                named.extend(all.filter_map(Value::as_str).map(str::to_owned));
+            }
+            map.values().for_each(|inner| gather(inner, named));
+        }
+        Value::Array(items) => items.iter().for_each(|inner| gather(inner, named)),
+        _ => {}
+    }
+}
+
+/// Whether a name is that of a file in the same folder.
+fn is_plain(name: &str) -> bool {
+    !name.is_empty() && !name.contains('/') && name != "." && name != ".."
+}

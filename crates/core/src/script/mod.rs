@@ -1,0 +1,346 @@
+//! A script: what is run, what it is given, what its end means. Running it, and keeping it from
+//! everything else, is the business of the crate that reaches outside.
+//!
+//! Nothing is ever filled into the code. What a script works with reaches it as JSON on its
+//! standard input, and as chosen variables of its environment.
+
+mod end;
+mod limits;
+
+pub use end::{ScriptEnd, ScriptLimit, ScriptResult};
+pub use limits::{Limits, LimitsDoc};
+
+use crate::{
+    Period,
+    connector::{Repeat, RequestError, ShownRequest},
+    document::Checker,
+    expr::{ExprError, Names, Scope, Template, Type},
+    inputs::Inputs,
+    text::cut,
+};
+use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
+
+/// How long a script may run where its step does not say.
+pub const USUAL_TIME: Period = Period::from_secs(60);
+/// Longest standard input, in bytes of JSON, and longest value of a variable.
+const MAX_INPUT: usize = 256 << 10;
+const MAX_VARIABLE: usize = 64 << 10;
+/// Most files beside the code, and largest of all together with it.
+const MAX_FILES: usize = 32;
+const MAX_TEXT: usize = 512 << 10;
+
+/// What a step says of its script.
+#[derive(Debug)]
+pub(crate) struct ScriptParts {
+    pub interpreter: String,
+    pub code: Option<String>,
+    pub file: Option<String>,
+    pub files: Vec<String>,
+    pub env: Map<String, Value>,
+    pub gives: Option<Map<String, Value>>,
+    pub looks: bool,
+    pub repeat: Option<Repeat>,
+    pub succeeds: Vec<u8>,
+    pub refused: Vec<u8>,
+    pub retry_on: Vec<u8>,
+    pub network: bool,
+    pub limits: LimitsDoc,
+}
+
+/// A checked script.
+#[derive(Clone, Debug)]
+pub struct Script {
+    interpreter: String,
+    code: String,
+    /// The name of its file; none: its code stands in the step.
+    file: Option<String>,
+    files: BTreeMap<String, String>,
+    env: Template,
+    gives: Option<Inputs>,
+    repeat: Repeat,
+    looks: bool,
+    succeeds: Vec<u8>,
+    refused: Vec<u8>,
+    retry_on: Vec<u8>,
+    network: bool,
+    limits: Limits,
+}
+
+/// What is run, for whoever runs it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ScriptRun {
+    /// The interpreter, by its name.
+    pub interpreter: String,
+    /// The name of the file with the code.
+    pub name: String,
+    /// The code.
+    pub code: String,
+    /// Files that lie beside it.
+    pub files: BTreeMap<String, String>,
+    /// What it reads from its standard input.
+    pub input: String,
+    /// Variables of its environment.
+    pub env: Vec<(String, String)>,
+    /// Whether it may reach the network.
+    pub network: bool,
+    /// How much it may use.
+    pub limits: Limits,
+}
+
+impl Script {
+    /// Checks what a step says; `files` are those of its runbook.
+    pub(crate) fn check(
+        check: &mut Checker<'_>,
+        at: &str,
+        parts: ScriptParts,
+        files: &BTreeMap<String, String>,
+        names: Names<'_>,
+    ) -> Option<Self> {
+        if !is_file_name(&parts.interpreter) {
+            let wrong = "is the name of an interpreter, such as `sh` or `python3`, and no path: \
+                where it lies is up to the node";
+            check.fail(&format!("{at}/script"), wrong);
+        }
+        let code = code_of(check, at, &parts, files);
+        let mut beside = BTreeMap::new();
+        for (n, name) in parts.files.iter().enumerate() {
+            if let Some(text) = file_of(check, &format!("{at}/files/{n}"), name, files) {
+                beside.insert(name.clone(), text);
+            }
+        }
+        if beside.len() > MAX_FILES {
+            let wrong = format!("a script has {MAX_FILES} files beside it at most");
+            check.fail(&format!("{at}/files"), wrong);
+        }
+        let size =
+            code.as_ref().map_or(0, String::len) + beside.values().map(String::len).sum::<usize>();
+        if size > MAX_TEXT {
+            let wrong = format!(
+                "the code and its files have {size} bytes together; {MAX_TEXT} are allowed"
+            );
+            check.fail(at, wrong);
+        }
+        for name in parts.env.keys().filter(|name| !is_variable(name)) {
+            let wrong = "is not the name of a variable: letters, digits and `_`; those that begin \
+                with ARVOK_ are ours";
+            check.fail(&format!("{at}/env/{}", name.replace('/', "~1")), wrong);
+        }
+        let env = check.template(&format!("{at}/env"), &Value::Object(parts.env.clone()), names);
+        let gives = match parts.gives.clone() {
+            None => Some(None),
+            Some(gives) => Inputs::check(check, &format!("{at}/gives"), gives).map(Some),
+        };
+        end::check_statuses(check, at, &parts);
+        let repeat = repeat(check, at, &parts);
+        let limits = Limits::check(check, &format!("{at}/limits"), &parts.limits);
+        Some(Self {
+            interpreter: parts.interpreter,
+            code: code?,
+            file: parts.file,
+            files: beside,
+            env: env?,
+            gives: gives?,
+            repeat,
+            looks: parts.looks,
+            succeeds: parts.succeeds,
+            refused: parts.refused,
+            retry_on: parts.retry_on,
+            network: parts.network,
+            limits,
+        })
+    }
+
+    /// The interpreter, by its name.
+    pub fn interpreter(&self) -> &str {
+        &self.interpreter
+    }
+
+    /// Whether it asks for the network.
+    pub const fn network(&self) -> bool {
+        self.network
+    }
+
+    /// Whether doing it twice is harmless.
+    pub const fn repeat(&self) -> Repeat {
+        self.repeat
+    }
+
+    /// Whether it says that it changes nothing.
+    pub const fn only_looks(&self) -> bool {
+        self.looks
+    }
+
+    /// What is known of its output.
+    pub fn gives(&self) -> Type {
+        self.gives.as_ref().map_or(Type::Any, Inputs::as_type)
+    }
+
+    /// What is filled in for its environment.
+    pub(crate) const fn env(&self) -> &Template {
+        &self.env
+    }
+
+    /// What is run, in a line.
+    pub fn line(&self) -> String {
+        match &self.file {
+            Some(file) => format!("{} {file}", self.interpreter),
+            None => {
+                let first = self.code.lines().map(str::trim).find(|line| is_telling(line));
+                format!("{}: {}", self.interpreter, cut(first.unwrap_or_default(), 60))
+            }
+        }
+    }
+
+    /// All that a call of it is given: what goes to its standard input, and its environment.
+    ///
+    /// # Errors
+    /// What cannot be filled in.
+    pub(crate) fn given<'a>(
+        &'a self,
+        give: Value,
+        scope: &'a dyn Scope<'a>,
+    ) -> Result<Value, ExprError> {
+        Ok(Value::Object(Self::both(give, self.env.fill(scope)?)))
+    }
+
+    /// What goes to its standard input and its environment, as what a call is given; what is empty
+    /// is left out.
+    pub(crate) fn both(give: Value, env: Value) -> Map<String, Value> {
+        let parts = [("give".to_owned(), give), ("env".to_owned(), env)];
+        parts.into_iter().filter(|(_, part)| *part != json!({})).collect()
+    }
+
+    /// What is run with what a call is given.
+    ///
+    /// # Errors
+    /// What cannot be handed to a script.
+    pub fn run(&self, given: &Map<String, Value>) -> Result<ScriptRun, RequestError> {
+        let input = given.get("give").map_or_else(|| "{}".to_owned(), Value::to_string);
+        if input.len() > MAX_INPUT {
+            let wrong = format!("give: has {} bytes; {MAX_INPUT} are allowed", input.len());
+            return Err(RequestError::Part(wrong));
+        }
+        let env = given.get("env").and_then(Value::as_object);
+        let env = env.into_iter().flatten().map(|(name, value)| {
+            let value = match value {
+                Value::String(text) => text.clone(),
+                Value::Null => String::new(),
+                other => other.to_string(),
+            };
+            if value.len() > MAX_VARIABLE || value.contains('\0') {
+                let wrong = format!("env {name}: is too long or has a NUL");
+                return Err(RequestError::Part(wrong));
+            }
+            Ok((name.clone(), value))
+        });
+        Ok(ScriptRun {
+            interpreter: self.interpreter.clone(),
+            name: self.file.clone().unwrap_or_else(|| "script".to_owned()),
+            code: self.code.clone(),
+            files: self.files.clone(),
+            input,
+            env: env.collect::<Result<_, _>>()?,
+            network: self.network,
+            limits: self.limits,
+        })
+    }
+
+    /// What is run, as people see it before.
+    ///
+    /// # Errors
+    /// As [`run`](Self::run).
+    pub fn shown(&self, given: &Map<String, Value>) -> Result<ShownRequest, RequestError> {
+        self.run(given)?;
+        Ok(ShownRequest {
+            method: "SCRIPT".to_owned(),
+            target: self.line(),
+            body: given.get("give").cloned(),
+        })
+    }
+}
+
+/// The code, which stands in the step or in a file of the runbook.
+fn code_of(
+    check: &mut Checker<'_>,
+    at: &str,
+    parts: &ScriptParts,
+    files: &BTreeMap<String, String>,
+) -> Option<String> {
+    match (&parts.code, &parts.file) {
+        (Some(code), None) if code.trim().is_empty() => {
+            check.fail(&format!("{at}/code"), "is empty");
+            None
+        }
+        (Some(code), None) => Some(code.clone()),
+        (None, Some(file)) => file_of(check, &format!("{at}/file"), file, files),
+        _ => {
+            let wrong = "a script has its code either here, as `code`, or in a `file` beside the \
+                runbook";
+            check.fail(at, wrong);
+            None
+        }
+    }
+}
+
+fn file_of(
+    check: &mut Checker<'_>,
+    at: &str,
+    name: &str,
+    files: &BTreeMap<String, String>,
+) -> Option<String> {
+    let found = files.get(name).cloned();
+    if found.is_none() {
+        let hint = crate::text::hint(name, files.keys().map(String::as_str));
+        let wrong =
+            format!("there is no file `{name}` beside the runbook, nor under its `files`{hint}");
+        check.fail(at, wrong);
+    }
+    found
+}
+
+fn repeat(check: &mut Checker<'_>, at: &str, parts: &ScriptParts) -> Repeat {
+    match parts.repeat {
+        None if parts.looks => Repeat::Safe,
+        None => Repeat::Never,
+        Some(Repeat::Never) if parts.looks => {
+            check.fail(&format!("{at}/repeat"), "what only looks may be repeated");
+            Repeat::Safe
+        }
+        Some(repeat @ (Repeat::Safe | Repeat::Never)) => repeat,
+        Some(_) => {
+            let wrong = "is one of safe, never: nobody knows a script by its key";
+            check.fail(&format!("{at}/repeat"), wrong);
+            Repeat::Never
+        }
+    }
+}
+
+/// Whether a line of code tells more than that code follows.
+fn is_telling(line: &str) -> bool {
+    !line.is_empty()
+        && !line.starts_with('#')
+        && !line.starts_with("set -")
+        && !line.starts_with("import ")
+        && !line.starts_with("use ")
+}
+
+/// Whether a name is that of a file alone.
+pub(crate) fn is_file_name(name: &str) -> bool {
+    let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-' | '+');
+    !name.is_empty()
+        && name.len() <= 64
+        && name.chars().all(fits)
+        && name.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
+}
+
+fn is_variable(name: &str) -> bool {
+    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    !name.is_empty()
+        && name.chars().all(fits)
+        && name.starts_with(|c: char| !c.is_ascii_digit())
+        && !name.starts_with("ARVOK_")
+}
+
+#[cfg(test)]
+mod tests;
