@@ -295,6 +295,10 @@ pub async fn sweep(
         WHERE q.asked_at < $1 AND NOT EXISTS (SELECT 1 FROM job j WHERE j.id = q.job_id
             AND j.state IN ('running', 'waiting', 'paused', 'unsure')) LIMIT $2)";
     run(queued, before(TimeDelta::minutes(5))).await?;
+    // Turns of nodes that died: a node that is gone for good asks for none of its own any more.
+    let slots = "DELETE FROM call_slot WHERE id IN
+        (SELECT id FROM call_slot WHERE until < $1 ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED)";
+    run(slots, before(TimeDelta::hours(1))).await?;
     let outgoing = outgoing(db, limits, now).await?;
     let calls = calls(db, limits, now).await?;
     add_up(db, now).await?;

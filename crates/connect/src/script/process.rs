@@ -147,16 +147,17 @@ impl RunningScript {
             // A script need not read it.
             let _ = self.input.write_all(&input).await;
             drop(self.input);
+            Ok(())
         };
         let over = {
             let reading = async {
-                tokio::join!(
+                tokio::try_join!(
                     feeding,
                     out.read(self.stdout),
                     err.read(self.stderr),
                     given.read(self.output),
                     said.read(self.status)
-                );
+                )
             };
             let exceeded = async {
                 tokio::select! {
@@ -170,20 +171,20 @@ impl RunningScript {
             tokio::pin!(reading);
             // What it wrote ends with all that it has started, and those end with it.
             tokio::select! {
-                () = &mut reading => None,
+                read = &mut reading => read.err(),
                 limit = exceeded => Some(limit),
-                _ = self.child.wait() => {
-                    let _ = tokio::time::timeout(LAST_WORDS, reading).await;
-                    None
-                }
+                _ = self.child.wait() => match tokio::time::timeout(LAST_WORDS, reading).await {
+                    Ok(read) => read.err(),
+                    Err(_) => None,
+                },
             }
         };
-        let flooded = [&out, &err, &given].into_iter().find(|tail| tail.is_over());
-        let over = flooded.map(|tail| ScriptLimit::Output(tail.most)).or(over);
         let _ = self.child.kill().await;
         let end = match (over, exit(&said.kept)) {
+            (Some(limit @ ScriptLimit::Output(_)), _) => ScriptEnd::Over(limit),
+            // It may have ended by itself just before it was to be ended.
+            (_, SandboxReport::Status(status)) => end_of(status, limits),
             (Some(limit), _) => ScriptEnd::Over(limit),
-            (None, SandboxReport::Status(status)) => end_of(status, limits),
             (None, SandboxReport::Begun) => {
                 return RunEnd::Gone("it was ended, and nobody here knows by whom".to_owned());
             }
@@ -236,21 +237,21 @@ impl OutputTail {
         Self { kept: Vec::new(), all: 0, most }
     }
 
-    const fn is_over(&self) -> bool {
-        self.all > self.most
-    }
-
-    /// Reads to the end, or until it is too much.
-    async fn read(&mut self, mut from: impl AsyncRead + Unpin) {
+    /// Reads to the end.
+    ///
+    /// # Errors
+    /// That it is too much.
+    async fn read(&mut self, mut from: impl AsyncRead + Unpin) -> Result<(), ScriptLimit> {
         let mut part = vec![0; 16 << 10];
         while let Ok(count @ 1..) = from.read(&mut part).await {
             self.all += count as u64;
-            if self.is_over() {
-                return;
+            if self.all > self.most {
+                return Err(ScriptLimit::Output(self.most));
             }
             self.kept.extend_from_slice(&part[..count]);
             let more = self.kept.len().saturating_sub(KEPT);
             self.kept.drain(..more);
         }
+        Ok(())
     }
 }

@@ -53,7 +53,10 @@ const NETWORK: [&str; 7] = [
 /// How a script is started.
 #[derive(Debug)]
 pub(super) struct Sandbox {
-    /// What the sandbox is made by, and the program in it.
+    /// What the sandbox is made by.
+    options: Vec<String>,
+    /// Names the descriptor with these, since the arguments of a process are there for all to read,
+    /// and the program in it.
     pub arguments: Vec<String>,
     /// Descriptors with the contents of its files.
     pub files: Vec<FdMapping>,
@@ -61,7 +64,7 @@ pub(super) struct Sandbox {
 
 impl Sandbox {
     fn add<const N: usize>(&mut self, words: [&str; N]) {
-        self.arguments.extend(words.map(str::to_owned));
+        self.options.extend(words.map(str::to_owned));
     }
 
     /// A descriptor of the sandbox from which a content is read.
@@ -93,7 +96,8 @@ pub(super) fn of(
     interpreter: &Path,
     folders: &[PathBuf],
 ) -> std::io::Result<Sandbox> {
-    let mut sandbox = Sandbox { arguments: Vec::new(), files: Vec::new() };
+    let (options, arguments, files) = (Vec::new(), Vec::new(), Vec::new());
+    let mut sandbox = Sandbox { options, arguments, files };
     let user = USER.to_string();
     sandbox.add(["--die-with-parent", "--new-session"]);
     sandbox.add(["--unshare-user", "--disable-userns", "--uid", &user, "--gid", &user]);
@@ -137,8 +141,11 @@ pub(super) fn of(
         sandbox.add(["--seccomp", &descriptor]);
     }
     sandbox.add(["--chdir", WORK, "--remount-ro", "/", "--json-status-fd", &STATUS.to_string()]);
-    sandbox.add(["--", "/bin/sh", "-c", BEGIN, "sh", PRLIMIT, "--core=0"]);
+    let options = std::mem::take(&mut sandbox.options).join("\0");
+    let options = sandbox.descriptor(options.as_bytes())?;
     let limits = &run.limits;
+    let words = ["--args", &options, "--", "/bin/sh", "-c", BEGIN, "sh", PRLIMIT, "--core=0"];
+    sandbox.arguments.extend(words.map(str::to_owned));
     sandbox.arguments.extend([
         format!("--nproc={}", limits.processes),
         format!("--nofile={}", limits.open_files),
@@ -149,7 +156,8 @@ pub(super) fn of(
         let seconds = time.millis().div_ceil(1000);
         sandbox.arguments.push(format!("--cpu={seconds}:{}", seconds + 1));
     }
-    sandbox.add(["--", &interpreter.to_string_lossy(), &format!("{WORK}/{}", run.name)]);
+    let code = format!("{WORK}/{}", run.name);
+    sandbox.arguments.extend(["--".to_owned(), interpreter.display().to_string(), code]);
     Ok(sandbox)
 }
 

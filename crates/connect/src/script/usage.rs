@@ -22,7 +22,7 @@ pub(super) async fn exceeded(pid: u32, limits: &Limits) -> ScriptLimit {
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
         tick.tick().await;
-        let used = used_by(pid);
+        let Ok(used) = tokio::task::spawn_blocking(move || used_by(pid)).await else { continue };
         if used.memory > limits.memory {
             return ScriptLimit::Memory(limits.memory);
         }

@@ -205,7 +205,7 @@ async fn its_environment_and_descriptors_are_its_own() {
         "PATH": "/usr/local/bin:/usr/bin:/bin", "HOME": "/work", "LANG": "C.UTF-8", "PWD": "/work",
         "MODE": "a b", "ARVOK_OUTPUT": "/dev/fd/3"
     });
-    assert_eq!(seen, json!([environment, [0, 1, 2, 3], ["script"], 1000, true]));
+    assert_eq!(seen, json!([environment, [0, 1, 2, 3], [".script"], 1000, true]));
 }
 
 #[tokio::test(flavor = "multi_thread")]

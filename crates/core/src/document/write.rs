@@ -56,3 +56,45 @@ pub fn block(text: &str) -> String {
     });
     format!("|2{ends}\n{}", lines.collect::<Vec<_>>().join("\n"))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::document::parse_value;
+    use proptest::prelude::*;
+
+    fn read_back(text: &str) -> Value {
+        let written = format!("files:\n  a.py: {}\n  b.py: x\n", block(text));
+        let read = parse_value("f.yaml", &written).unwrap_or_else(|e| panic!("{e}\n{written}"));
+        assert_eq!(read["files"]["b.py"], "x", "{written}");
+        read["files"]["a.py"].clone()
+    }
+
+    #[test]
+    fn a_block_of_code_is_written_as_it_is() {
+        let code = "def f(x):\n    if x:\n\t\treturn '#: | --- '\n\n\nprint(f(1))\n";
+        assert!(block(code).starts_with("|2\n    def f(x):\n        if x:\n"), "{}", block(code));
+        for text in [
+            code,
+            "x",
+            "x\n",
+            "x\n\n",
+            "\n x",
+            "  x\n y",
+            "---\n...\n",
+            "",
+            "\n",
+            "a\r\nb",
+            "a\u{7}",
+        ] {
+            assert_eq!(read_back(text), text);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_is_written_is_read_back(text in "[ -~\\n\\téß🚢\\u{85}\\r#:|]{0,60}") {
+            prop_assert_eq!(read_back(&text), text);
+        }
+    }
+}

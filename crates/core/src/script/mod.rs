@@ -26,6 +26,8 @@ pub const USUAL_TIME: Period = Period::from_secs(60);
 /// Longest standard input, in bytes of JSON, and longest value of a variable.
 const MAX_INPUT: usize = 256 << 10;
 const MAX_VARIABLE: usize = 64 << 10;
+/// The name of the file with code that stands in the step; no file beside it can have that.
+const INLINE: &str = ".script";
 /// Most files beside the code, and largest of all together with it.
 const MAX_FILES: usize = 32;
 const MAX_TEXT: usize = 512 << 10;
@@ -236,7 +238,7 @@ impl Script {
         });
         Ok(ScriptRun {
             interpreter: self.interpreter.clone(),
-            name: self.file.clone().unwrap_or_else(|| "script".to_owned()),
+            name: self.file.clone().unwrap_or_else(|| INLINE.to_owned()),
             code: self.code.clone(),
             files: self.files.clone(),
             input,
