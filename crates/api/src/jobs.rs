@@ -214,6 +214,9 @@ pub struct Attempt {
     /// The last answer that came to it, without secrets; absent where none did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub answer: Option<CallAnswer>,
+    /// What it has written so far, while it runs: the last lines, without secrets.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub live: Option<LiveText>,
     /// What its condition saw when it was looked at last: what it reads, and what that held; absent
     /// where there is none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -224,6 +227,15 @@ pub struct Attempt {
     pub output: Option<Value>,
     /// What went wrong.
     pub error: Option<String>,
+}
+
+/// What a command or a script has written so far.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LiveText {
+    /// The last lines.
+    pub lines: String,
+    /// How many lines there were in all.
+    pub count: i64,
 }
 
 /// What a person says of an unsure step.

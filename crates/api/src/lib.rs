@@ -48,7 +48,7 @@ pub use filters::{
 pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobAct, JobDetail, JobItem,
-    JobPart, JobStep, NeedsYou, Resolve, SeenBy, SetAside, StepWord,
+    JobPart, JobStep, LiveText, NeedsYou, Resolve, SeenBy, SetAside, StepWord,
 };
 pub use launch::{
     CallAnswer, CallRequest, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput,

@@ -1,5 +1,6 @@
 //! What drives one protocol: where its calls go, and what comes of them.
 
+use crate::LiveOutput;
 use arvok_core::{
     Period,
     connector::{Answer, CallEnd, Failure, Opened},
@@ -39,6 +40,8 @@ pub struct Way<'a> {
     pub trusted: Option<&'a TrustedKeys>,
     /// How long one request may take.
     pub timeout: Duration,
+    /// Is shown what a command writes while it runs.
+    pub live: LiveOutput<'a>,
 }
 
 impl<'a> Way<'a> {
@@ -52,6 +55,7 @@ impl<'a> Way<'a> {
             host_keys: &[],
             trusted: None,
             timeout,
+            live: LiveOutput::NOBODY,
         }
     }
 }

@@ -38,6 +38,10 @@ impl MigratorTrait for Migrator {
                 name: "0005_host_keys",
                 sql: include_str!("../migrations/0005_host_keys.sql"),
             }),
+            Box::new(Step {
+                name: "0006_live_output",
+                sql: include_str!("../migrations/0006_live_output.sql"),
+            }),
         ]
     }
 }

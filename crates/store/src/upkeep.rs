@@ -299,6 +299,12 @@ pub async fn sweep(
     let slots = "DELETE FROM call_slot WHERE id IN
         (SELECT id FROM call_slot WHERE until < $1 ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED)";
     run(slots, before(TimeDelta::hours(1))).await?;
+    // Of nodes that died.
+    let live = "DELETE FROM live_output WHERE (job_id, place, attempt) IN
+        (SELECT l.job_id, l.place, l.attempt FROM live_output l WHERE l.written_at < $1
+        AND NOT EXISTS (SELECT 1 FROM job j WHERE j.id = l.job_id AND j.state = 'running')
+        LIMIT $2)";
+    run(live, before(TimeDelta::minutes(5))).await?;
     let outgoing = outgoing(db, limits, now).await?;
     let calls = calls(db, limits, now).await?;
     add_up(db, now).await?;

@@ -1460,6 +1460,7 @@ export interface components {
             give: unknown;
             request?: components["schemas"]["CallRequest"] | null;
             answer?: components["schemas"]["CallAnswer"] | null;
+            live?: components["schemas"]["LiveText"] | null;
             /**
              * @description What its condition saw when it was looked at last: what it reads, and what that held; absent
              *     where there is none.
@@ -2555,6 +2556,16 @@ export interface components {
          * @enum {string}
          */
         ListenerState: "starting" | "listening" | "failed";
+        /** @description What a command or a script has written so far. */
+        LiveText: {
+            /** @description The last lines. */
+            lines: string;
+            /**
+             * Format: int64
+             * @description How many lines there were in all.
+             */
+            count: number;
+        };
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
          *     `distinct = unmatched + matched`,

@@ -6,7 +6,7 @@ import type { JobDetail, JobStep } from '../../api/client';
 import { AsCurl } from '../../ui/AsCurl';
 import { Copy } from '../../ui/Copy';
 import { useAddress } from '../../ui/filters';
-import { Facts, JobTag, Json, Panel, Tag } from '../../ui/parts';
+import { Facts, JobTag, Json, Panel, Tag, Written } from '../../ui/parts';
 import { ResponseDetails } from '../../ui/ResponseDetails';
 import { Clock, Time } from '../../ui/Time';
 import { between } from '../../ui/time';
@@ -410,6 +410,7 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
               {last.request.body != null && <Json value={last.request.body} />}
             </>
           )}
+          {last.live && <Written of="Writing now" text={last.live.lines} />}
           {last.answer && (
             <ResponseDetails
               answer={last.answer}

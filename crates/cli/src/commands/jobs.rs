@@ -13,7 +13,7 @@ use arvok_api::{
 };
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
-use std::time::Duration;
+use std::{collections::BTreeMap, time::Duration};
 
 pub async fn job(command: JobCommand) -> Result<(), CliError> {
     match command {
@@ -155,6 +155,7 @@ async fn load(client: &Client, id: i64) -> Result<JobDetail, CliError> {
 pub(super) async fn follow(client: &Client, id: i64, json: bool) -> Result<(), CliError> {
     let mut stream = (client.stream().await?, Events::default());
     let mut shown: Vec<String> = Vec::new();
+    let mut written = BTreeMap::new();
     loop {
         let detail = load(client, id).await?;
         if json {
@@ -166,6 +167,7 @@ pub(super) async fn follow(client: &Client, id: i64, json: bool) -> Result<(), C
                     shown.push(line);
                 }
             }
+            new_lines(&detail, &mut written).iter().for_each(|line| show::out(line));
         }
         let state = Some(detail.job.state);
         if state.is_none_or(|s| s.is_final() || [JobState::Unsure, JobState::Paused].contains(&s)) {
@@ -173,6 +175,30 @@ pub(super) async fn follow(client: &Client, id: i64, json: bool) -> Result<(), C
         }
         wait_for(&mut stream, client, id).await;
     }
+}
+
+/// What commands and scripts that run have written since it was looked at last; of what went by in
+/// between, how much that was. `seen` has how many lines of each try were shown.
+fn new_lines(detail: &JobDetail, seen: &mut BTreeMap<(String, i32), i64>) -> Vec<String> {
+    let mut new = Vec::new();
+    for row in show::rows(detail) {
+        let Line::Step(step) = row.line else { continue };
+        let indent = "  ".repeat(row.depth);
+        for (attempt, live) in
+            step.attempts.iter().filter_map(|a| Some((a.attempt, a.live.as_ref()?)))
+        {
+            let seen = seen.entry((step.place.clone(), attempt)).or_default();
+            let lines: Vec<&str> = live.lines.lines().collect();
+            let fresh = usize::try_from(live.count - *seen).unwrap_or(0);
+            if let Some(over @ 1..) = fresh.checked_sub(lines.len()) {
+                new.push(format!("  {indent}  | ... {over} lines"));
+            }
+            let last = lines.len().saturating_sub(fresh);
+            new.extend(lines[last..].iter().map(|line| format!("  {indent}  | {line}")));
+            *seen = live.count;
+        }
+    }
+    new
 }
 
 fn progress(detail: &JobDetail) -> Vec<String> {

@@ -167,6 +167,9 @@ fn saw(a: &Attempt) -> Option<String> {
     Some(each.collect::<Vec<_>>().join(", "))
 }
 
+/// Of what is being written, so many of the last lines are shown.
+const LIVE_SHOWN: usize = 10;
+
 /// Whether something is sent for a step, which may have to wait for its turn.
 fn is_call(step: &JobStep) -> bool {
     matches!(step.kind.as_str(), "call" | "script")
@@ -197,6 +200,12 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
                 (_, status) => format!("{indent}    answer {status}{body}"),
             }
         });
+        let live = a.live.as_ref().map(|live| {
+            let lines: Vec<&str> = live.lines.lines().collect();
+            let last = &lines[lines.len().saturating_sub(LIVE_SHOWN)..];
+            last.iter().map(|line| format!("{indent}    writes {line}")).collect::<Vec<_>>()
+        });
+        let live = live.map(|lines| lines.join("\n"));
         let saw = saw(a).map(|saw| format!("{indent}    saw    {saw}"));
         let gave = a
             .output
@@ -204,7 +213,7 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             .filter(|o| telling(o))
             .map(|o| format!("{indent}    gave   {}", compact(o)));
         let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
-        [given, sent, answer, saw, gave, error].into_iter().flatten()
+        [given, sent, live, answer, saw, gave, error].into_iter().flatten()
     };
     step.attempts.iter().flat_map(one).collect()
 }

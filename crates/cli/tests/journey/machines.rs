@@ -21,8 +21,8 @@ operations:
     command: {{ shell: 'echo \"$1\"; exit $2', args: ['${{give.text}}', '${{give.status}}'], refused: [3] }}
     gives: {{ said: {{ type: string }} }}
     output: '{{\"said\": response.stdout}}'
-  nap:
-    command: {{ args: [sleep, '600'] }}
+  talk:
+    command: {{ shell: 'for n in 1 2 3 4 5; do echo \"line $n\"; sleep 0.4; done', looks: true }}
 ---
 connection: quill
 connector: linux
@@ -50,6 +50,11 @@ target: vm/quill
 steps:
   - {{ id: said, call: said, via: quill, give: {{ text: \"it's $(id)\", status: '${{inputs.status}}' }} }}
 outputs: {{ said: '${{steps.said.said}}' }}
+---
+runbook: listen
+target: vm/quill
+steps:
+  - {{ id: talk, call: talk, via: quill }}
 ",
         base = machine.base(),
         user = machine.user(),
@@ -146,6 +151,10 @@ fn a_job_knows_what_became_of_a_command() {
     }
     let calls = stage.arvok(&["connection", "calls", "quill"]);
     assert!(calls.out.contains("refused") && calls.out.contains("useless"), "{}", calls.out);
+    // What a command writes is seen while it runs.
+    let followed = stage.arvok(&["job", "launch", "listen", "--yes", "--follow"]);
+    assert_eq!(followed.code, 0, "{}", followed.all());
+    assert!(followed.out.contains("| line 2"), "{}", followed.out);
     // The secret is in nothing that is shown.
     let key = machine.key().expect("a key");
     let line = key.lines().nth(2).expect("a line of the key");

@@ -217,3 +217,42 @@ fn only_so_many_run_at_once_and_the_others_wait_for_their_turn() {
         .rows("SELECT count(*) AS n FROM call_queue WHERE connection LIKE 'scripts of %'");
     assert_eq!(queue[0]["n"], 0);
 }
+
+#[test]
+fn what_is_written_is_seen_while_it_is_written_from_every_node() {
+    let stage = Stage::with_demo();
+    let second = stage.second_node();
+    stage.secret("lamp", "sesame-open-lamp", &["connection/yard-hypervisor"]);
+    let code = "for n in 1 2 3 4 5 6 7 8; do\n  echo \"line $n of sesame-open-lamp\"\n  printf 'part '\n  \
+        sleep 0.4\ndone\necho >&2 over\nsleep 1.5";
+    stage.publish(&one("talks", code, "    looks: true\n"));
+    let job = launch(&stage, "talks", json!({ "x": "talks" }));
+    let path = format!("/api/v1/jobs/{job}");
+    // Also where another node does the work, and without what is secret.
+    for node in [&stage, &second] {
+        until("its lines", || {
+            let detail = node.get(&path);
+            let live = &detail["steps"][0]["attempts"][0]["live"];
+            let lines = live["lines"].as_str()?.to_owned();
+            assert!(!lines.contains("sesame-open-lamp"), "{lines}");
+            lines.contains("line 2 of [secret]").then_some(())
+        });
+    }
+    let followed = second.arvok(&["job", "follow", &job.to_string()]);
+    assert_eq!(followed.code, 0, "{}", followed.all());
+    let lines: Vec<&str> =
+        followed.out.lines().filter(|l| l.contains(" | ")).map(str::trim).collect();
+    assert_eq!(lines.iter().filter(|l| l.contains("| part line 8")).count(), 1, "{}", followed.out);
+    assert!(
+        lines.contains(&"| part over") || lines.iter().any(|l| l.ends_with("over")),
+        "{lines:?}"
+    );
+    // What is over has its answer with its try.
+    let detail = stage.job_in(job, &["succeeded"]);
+    let attempt = &detail["steps"][0]["attempts"][0];
+    assert!(attempt["live"].is_null(), "{attempt}");
+    assert!(attempt["answer"]["body"].as_str().is_some_and(|body| body.contains("line 8")));
+    assert_eq!(attempt["answer"]["headers"]["stderr"], "over\n");
+    let left = stage.records().rows("SELECT count(*) AS n FROM live_output");
+    assert_eq!(left[0]["n"], 0);
+}

@@ -9,7 +9,10 @@ mod sandbox;
 mod syscalls;
 mod usage;
 
-use crate::driver::{Called, unsent};
+use crate::{
+    LiveOutput,
+    driver::{Called, unsent},
+};
 use arvok_core::{
     connector::{Answer, CallEnd, Failure, Hiding},
     script::{Limits, Script, ScriptEnd, ScriptResult, ScriptRun},
@@ -53,6 +56,8 @@ pub struct ScriptCall<'a> {
     pub give: &'a Map<String, Value>,
     /// How long it may run.
     pub timeout: Duration,
+    /// Is shown what it writes while it runs.
+    pub live: LiveOutput<'a>,
 }
 
 /// The user as whom scripts run.
@@ -99,7 +104,7 @@ impl ScriptRights {
         let made = sandbox::of(&run, Path::new("/bin/sh"), &self.folders);
         let running = RunningScript::start(made.map_err(|e| e.to_string())?, user).await;
         let running = running.map_err(|e| e.to_string())?;
-        match running.end(Vec::new(), LOOK, &run.limits).await {
+        match running.end(Vec::new(), LOOK, &run.limits, LiveOutput::NOBODY).await {
             RunEnd::Result(ScriptResult { end: ScriptEnd::Status(0), .. }) => Ok(()),
             RunEnd::Result(result) => Err(format!("a script in it ends with {:?}", result.end)),
             RunEnd::NotBegun(why) | RunEnd::Gone(why) => Err(why),
@@ -161,7 +166,7 @@ impl ScriptRights {
         let running = RunningScript::start(sandbox, user)
             .await
             .map_err(|e| unsent(format!("it cannot be started: {e}")))?;
-        let ended = running.end(run.input.into_bytes(), call.timeout, &run.limits).await;
+        let ended = running.end(run.input.into_bytes(), call.timeout, &run.limits, call.live).await;
         let result = match ended {
             RunEnd::NotBegun(why) => {
                 return Err(unsent(format!("its sandbox cannot be made here: {why}")));

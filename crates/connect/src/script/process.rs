@@ -8,6 +8,7 @@ use super::{
     sandbox::{BEGUN, OUTPUT, PROGRAM, STATUS, Sandbox},
     usage,
 };
+use crate::LiveOutput;
 use arvok_core::{
     Period,
     connector::MAX_OUTPUT,
@@ -136,7 +137,13 @@ impl RunningScript {
     }
 
     /// Feeds it, reads it, watches it, until it ends or has used what it may.
-    pub async fn end(mut self, input: Vec<u8>, time: Duration, limits: &Limits) -> RunEnd {
+    pub async fn end(
+        mut self,
+        input: Vec<u8>,
+        time: Duration,
+        limits: &Limits,
+        live: LiveOutput<'_>,
+    ) -> RunEnd {
         let Some(pid) = self.child.id() else {
             return RunEnd::Gone("it could not be watched".to_owned());
         };
@@ -153,10 +160,10 @@ impl RunningScript {
             let reading = async {
                 tokio::try_join!(
                     feeding,
-                    out.read(self.stdout),
-                    err.read(self.stderr),
-                    given.read(self.output),
-                    said.read(self.status)
+                    out.read(self.stdout, live),
+                    err.read(self.stderr, live),
+                    given.read(self.output, LiveOutput::NOBODY),
+                    said.read(self.status, LiveOutput::NOBODY)
                 )
             };
             let exceeded = async {
@@ -241,9 +248,14 @@ impl OutputTail {
     ///
     /// # Errors
     /// That it is too much.
-    async fn read(&mut self, mut from: impl AsyncRead + Unpin) -> Result<(), ScriptLimit> {
+    async fn read(
+        &mut self,
+        mut from: impl AsyncRead + Unpin,
+        live: LiveOutput<'_>,
+    ) -> Result<(), ScriptLimit> {
         let mut part = vec![0; 16 << 10];
         while let Ok(count @ 1..) = from.read(&mut part).await {
+            live.0(&part[..count]);
             self.all += count as u64;
             if self.all > self.most {
                 return Err(ScriptLimit::Output(self.most));

@@ -2,6 +2,7 @@
 //! is kept: a machine whose output nobody takes would stop in the middle.
 
 use super::pool::LineHold;
+use crate::LiveOutput;
 use arvok_core::connector::{Answer, CallEnd, CommandExit, CommandResult, Failure, RemoteCommand};
 use russh::{Channel, ChannelMsg, ChannelReadHalf, ChannelWriteHalf, Sig, client::Msg};
 use serde_json::{Map, Value};
@@ -42,6 +43,7 @@ pub(super) async fn run(
     (channel, _hold): (Channel<Msg>, LineHold),
     asked: &RemoteCommand,
     is_sent: &AtomicBool,
+    live: LiveOutput<'_>,
 ) -> Result<CommandResult, Failure> {
     let (mut from, to) = channel.split();
     is_sent.store(true, Ordering::Release);
@@ -57,7 +59,7 @@ pub(super) async fn run(
         }
     };
     let result = {
-        let reading = read(&mut from, asked.at_most as usize);
+        let reading = read(&mut from, asked.at_most as usize, live);
         tokio::pin!(reading, writing);
         let mut is_written = false;
         loop {
@@ -74,7 +76,11 @@ pub(super) async fn run(
 }
 
 /// Reads what a command writes until the machine closes its channel.
-async fn read(from: &mut ChannelReadHalf, at_most: usize) -> Result<CommandResult, Failure> {
+async fn read(
+    from: &mut ChannelReadHalf,
+    at_most: usize,
+    live: LiveOutput<'_>,
+) -> Result<CommandResult, Failure> {
     let (mut stdout, mut stderr, mut left_out) = (Vec::new(), Vec::new(), 0);
     let (mut exit, mut has_begun) = (None, false);
     while let Some(message) = from.wait().await {
@@ -85,11 +91,13 @@ async fn read(from: &mut ChannelReadHalf, at_most: usize) -> Result<CommandResul
                 return Err(Failure::lasting(CallEnd::Refused, message));
             }
             ChannelMsg::Data { data } => {
+                live.0(&data);
                 let room = at_most.saturating_sub(stdout.len()).min(data.len());
                 stdout.extend_from_slice(&data[..room]);
                 left_out += (data.len() - room) as u64;
             }
             ChannelMsg::ExtendedData { data, ext: STDERR } => {
+                live.0(&data);
                 stderr.extend_from_slice(&data);
                 let more = stderr.len().saturating_sub(MAX_STDERR);
                 stderr.drain(..more);

@@ -181,7 +181,7 @@ impl Driver<SshPlan<'_>> for Ssh {
         };
         let output = match plan.act() {
             RemoteAct::Run(asked) => {
-                let running = command::run(channel, asked, &is_sent);
+                let running = command::run(channel, asked, &is_sent, way.live);
                 let result = within(left, running, is_over).await??;
                 *last = Some(command::answer(&result));
                 plan.ran(&result)

@@ -1,6 +1,6 @@
 //! Scripts in their sandbox: what they are given and give, and what they try to get at.
 
-use arvok_connect::{CallOutcome, Called, Drivers, Redactor, ScriptCall, ScriptRights};
+use arvok_connect::{CallOutcome, Called, Drivers, LiveOutput, Redactor, ScriptCall, ScriptRights};
 use arvok_core::{
     connector::{CallEnd, Failure},
     definition::Defined,
@@ -49,7 +49,7 @@ fn script(interpreter: &str, code: &str, further: &str) -> Script {
 
 async fn ended(script: &Script, give: Value, rights: &ScriptRights, time: Duration) -> CallOutcome {
     let give: Map<String, Value> = [("give".to_owned(), give)].into_iter().collect();
-    let call = ScriptCall { script, give: &give, timeout: time };
+    let call = ScriptCall { script, give: &give, timeout: time, live: LiveOutput::NOBODY };
     Drivers::new().expect("drivers").script(call, rights, &Redactor::default()).await
 }
 
@@ -197,7 +197,7 @@ async fn its_environment_and_descriptors_are_its_own() {
         [("give".to_owned(), json!({})), ("env".to_owned(), json!({ "MODE": "a b" }))]
             .into_iter()
             .collect();
-    let call = ScriptCall { script: &script, give: &give, timeout: TIME };
+    let call = ScriptCall { script: &script, give: &give, timeout: TIME, live: LiveOutput::NOBODY };
     let outcome =
         Drivers::new().expect("drivers").script(call, &rights(), &Redactor::default()).await;
     let Ok(Called::Output(seen)) = outcome.called else { panic!("{outcome:?}") };

@@ -3,6 +3,7 @@
 
 mod back;
 mod kept;
+mod live;
 mod log;
 mod permits;
 mod script;
@@ -18,7 +19,7 @@ use crate::{
     node::{Node, Published, SecretScope},
 };
 use arvok_api::CallState;
-use arvok_connect::{Call, CallOutcome, Called, HostKey, Redactor, TrustedKeys, Way};
+use arvok_connect::{Call, CallOutcome, Called, HostKey, LiveOutput, Redactor, TrustedKeys, Way};
 use arvok_core::{
     Kind, Period,
     connector::{
@@ -61,6 +62,7 @@ struct Ready<'p> {
 impl Ready<'_> {
     fn way(&self, timeout: Duration) -> Way<'_> {
         Way {
+            live: LiveOutput::NOBODY,
             base: &self.base,
             credential: self.credential.as_ref(),
             authorities: self.authorities.as_deref(),
@@ -276,16 +278,19 @@ async fn perform(
             Permit::Granted(slot) => slot,
             Permit::Queued(until) => return Ok(CallResult::Queued(until)),
         };
-    let call = Call {
-        operation,
-        give: out.give,
-        key: out.key,
-        callback: out.callback,
-        way: ready.way(millis(one)),
-        within: (whole != one).then(|| millis(whole)),
-        redactor: &published.redactor,
-    };
-    let called = node.drivers.call(call).await;
+    let called = live::shown_live(node, &out.caller, async |live| {
+        let call = Call {
+            operation,
+            give: out.give,
+            key: out.key,
+            callback: out.callback,
+            way: Way { live, ..ready.way(millis(one)) },
+            within: (whole != one).then(|| millis(whole)),
+            redactor: &published.redactor,
+        };
+        node.drivers.call(call).await
+    });
+    let called = called.await;
     permits::over(node, slot).await;
     Ok(CallResult::Ended(Box::new(called)))
 }

@@ -1,7 +1,7 @@
 //! Scripts of steps: run on this node, so many at once.
 
 use super::{
-    CallResult, hide,
+    CallResult, hide, live,
     permits::{self, Permit, Turns},
 };
 use crate::{
@@ -74,9 +74,12 @@ async fn perform(node: &Node, out: &ScriptOut<'_>) -> Result<CallResult, Failure
     {
         tracing::warn!(job = job.0, "a place in a queue of scripts ends by itself later: {e}");
     }
-    let call = ScriptCall { script: out.script, give: out.give, timeout };
-    let redactor = &node.published().redactor;
-    let outcome = node.drivers.script(call, &settings.rights(), redactor).await;
+    let published = node.published();
+    let outcome = live::shown_live(node, &out.caller, async |live| {
+        let call = ScriptCall { script: out.script, give: out.give, timeout, live };
+        node.drivers.script(call, &settings.rights(), &published.redactor).await
+    });
+    let outcome = outcome.await;
     permits::over(node, slot).await;
     Ok(CallResult::Ended(Box::new(outcome)))
 }

@@ -4,9 +4,10 @@ use super::page;
 use crate::{
     StoreError,
     entity::{attempt, job},
+    live_output,
     stored::Stored,
 };
-use arvok_api::{Attempt, JobFilter, JobItem, PAGE, Page, SeenBy};
+use arvok_api::{Attempt, JobFilter, JobItem, LiveText, PAGE, Page, SeenBy};
 use arvok_core::{
     job::{JobEffect, JobState},
     rule::Urgency,
@@ -158,7 +159,9 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
     let children = items(db, below, MAX_CHILDREN).await?.into_iter();
     let children =
         children.filter_map(|child| Some((places.get(&child.id)?.clone(), child))).collect();
+    let live = live_output::of_job(db, id).await?;
     let attempt = |a: attempt::Model| {
+        let written = live.iter().find(|l| l.place == a.place && l.attempt == a.attempt);
         let tried = Attempt {
             attempt: a.attempt,
             state: a.state.0,
@@ -167,6 +170,10 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
             give: a.give,
             request: a.request.and_then(|r| serde_json::from_value(r).ok()),
             answer: a.answer.and_then(|answer| serde_json::from_value(answer).ok()),
+            live: written.filter(|_| a.finished_at.is_none()).map(|written| LiveText {
+                lines: written.lines.clone(),
+                count: written.line_count,
+            }),
             saw: a.saw,
             output: a.output,
             error: a.error,

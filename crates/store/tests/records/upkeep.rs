@@ -2,11 +2,13 @@
 
 use crate::kit::{Published, alert, block, now, one, payloads, rows, rule, run};
 use arvok_api::Change;
+use arvok_core::{JobId, job::Place};
 use arvok_store::{
     ConnectionTrait, Limits,
     changes::{self, Listener, Reached},
     days,
     intake::Writer,
+    live_output::{self, LiveCall},
     sweep,
 };
 use chrono::TimeDelta;
@@ -241,5 +243,33 @@ fn an_announcement_is_heard_cut_and_a_lost_one_is_noticed() {
         .await;
         let after = listener.next().await;
         assert!(after.is_err() || after.is_ok_and(|c| c.reset), "a lost connection is told");
+    });
+}
+
+#[test]
+fn what_nodes_that_died_have_left_of_calls_goes() {
+    let published = Published::with(&[]);
+    block(async {
+        let db = &published.db;
+        let call = |attempt| LiveCall { job: JobId(7), place: Place::new("act"), attempt };
+        live_output::put(db, &call(1), "one", 1).await.expect("puts");
+        live_output::put(db, &call(1), "two", 2).await.expect("puts");
+        live_output::put(db, &call(2), "again", 1).await.expect("puts");
+        let of_job = async || live_output::of_job(db, 7).await.expect("reads");
+        let lines: Vec<_> = of_job().await.into_iter().map(|l| (l.attempt, l.lines)).collect();
+        assert_eq!(lines, [(1, "two".to_owned()), (2, "again".to_owned())]);
+        live_output::remove(db, &call(1)).await.expect("removes");
+        sweep(db, Limits::default(), now()).await.expect("sweeps");
+        assert_eq!(of_job().await.len(), 1, "it may be written still");
+        run(
+            db,
+            "INSERT INTO call_slot (connection, until, holder) VALUES
+            ('scripts of node-gone', now() - interval '2 hours', '7 act'),
+            ('scripts of node-here', now() + interval '1 minute', '8 act')",
+        )
+        .await;
+        sweep(db, Limits::default(), now() + TimeDelta::minutes(6)).await.expect("sweeps");
+        assert_eq!(of_job().await.len(), 0);
+        assert_eq!(rows(db, "SELECT connection FROM call_slot").await.len(), 1);
     });
 }

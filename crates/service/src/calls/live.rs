@@ -1,0 +1,143 @@
+//! What a call of a job writes while it runs: its last whole lines, put where all nodes see them,
+//! twice a second at most. What is over soon is never put anywhere.
+
+use crate::node::Node;
+use arvok_api::Change;
+use arvok_connect::LiveOutput;
+use arvok_store::{
+    calls::Caller,
+    live_output::{self, LiveCall},
+};
+use std::{
+    sync::{Mutex, MutexGuard, PoisonError},
+    time::Duration,
+};
+
+/// Time between two looks at what was written.
+const EVERY: Duration = Duration::from_millis(500);
+/// Bytes of the last lines that are kept, and that are shown.
+const KEPT: usize = 32 << 10;
+const SHOWN: usize = 8 << 10;
+/// A line that does not end within so many bytes is taken for one.
+const LONGEST_LINE: usize = 4 << 10;
+
+/// What was written so far.
+#[derive(Debug, Default)]
+struct Written {
+    /// The last bytes, whole lines and the beginning of the next.
+    tail: Vec<u8>,
+    /// Lines that have ended.
+    lines: i64,
+}
+
+impl Written {
+    fn push(&mut self, bytes: &[u8]) {
+        self.lines += i64::try_from(bytes.iter().filter(|b| **b == b'\n').count()).unwrap_or(0);
+        self.tail.extend_from_slice(bytes);
+        if let Some(over) = self.tail.len().checked_sub(KEPT) {
+            self.tail.drain(..over);
+        }
+    }
+
+    /// The whole lines among what is kept. What is cut off in the middle may be a part of what is
+    /// to be hidden, at the beginning as well as at the end.
+    fn whole(&self) -> String {
+        let end = self.tail.iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+        let is_cut = self.tail.len() >= KEPT;
+        let first = self.tail[..end].iter().position(|b| *b == b'\n').map_or(0, |at| at + 1);
+        String::from_utf8_lossy(&self.tail[if is_cut { first } else { 0 }..end]).into_owned()
+    }
+}
+
+/// The last lines of a text, as many as are shown, none longer than is shown.
+fn last_lines(text: &str) -> String {
+    let mut shown: Vec<&str> = Vec::new();
+    let mut room = SHOWN;
+    for line in text.lines().rev() {
+        let line = arvok_core::text::cut(line, LONGEST_LINE);
+        match room.checked_sub(line.len() + 1) {
+            Some(left) => room = left,
+            None => break,
+        }
+        shown.push(line);
+    }
+    shown.reverse();
+    shown.join("\n")
+}
+
+/// Performs a call of a step; what it writes meanwhile is shown to whoever looks at the job.
+pub(super) async fn shown_live<T>(
+    node: &Node,
+    caller: &Caller,
+    call: impl AsyncFnOnce(LiveOutput<'_>) -> T,
+) -> T {
+    let Caller::Step { job, place, attempt } = caller else {
+        return call(LiveOutput::NOBODY).await;
+    };
+    let call_of = LiveCall { job: *job, place: place.clone(), attempt: *attempt };
+    let written = Mutex::new(Written::default());
+    let put = Mutex::new(0);
+    let result = {
+        let wrote = |bytes: &[u8]| held(&written).push(bytes);
+        let performing = call(LiveOutput(&wrote));
+        let showing = async {
+            loop {
+                tokio::time::sleep(EVERY).await;
+                let (text, lines) = {
+                    let written = held(&written);
+                    (written.whole(), written.lines)
+                };
+                if lines == *held(&put) {
+                    continue;
+                }
+                *held(&put) = lines;
+                let text = last_lines(&node.published().redactor.text(&text));
+                match live_output::put(&node.work_db, &call_of, &text, lines).await {
+                    Ok(()) => {
+                        node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() })
+                    }
+                    Err(e) => tracing::debug!(job = job.0, "its output is not shown: {e}"),
+                }
+            }
+        };
+        tokio::select! {
+            result = performing => result,
+            never = showing => never,
+        }
+    };
+    if *held(&put) > 0
+        && let Err(e) = live_output::remove(&node.work_db, &call_of).await
+    {
+        tracing::debug!(job = job.0, "its output is removed later: {e}");
+    }
+    result
+}
+
+fn held<T>(what: &Mutex<T>) -> MutexGuard<'_, T> {
+    what.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_whole_lines_are_shown_and_the_last_of_many() {
+        let mut written = Written::default();
+        written.push(b"one\ntw");
+        assert_eq!((written.whole().as_str(), written.lines), ("one\n", 1));
+        written.push(b"o\n");
+        assert_eq!((written.whole().as_str(), written.lines), ("one\ntwo\n", 2));
+        for n in 0..20_000 {
+            written.push(format!("line {n}\n").as_bytes());
+        }
+        assert!(written.tail.len() <= KEPT);
+        let whole = written.whole();
+        assert!(whole.starts_with("line ") && whole.ends_with("line 19999\n"));
+        let shown = last_lines(&whole);
+        assert!(
+            shown.len() <= SHOWN && shown.starts_with("line ") && shown.ends_with("line 19999")
+        );
+        assert_eq!(last_lines(&"x".repeat(10_000)).len(), LONGEST_LINE);
+    }
+}
