@@ -190,22 +190,43 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
   );
 }
 
-/** What a program wrote; nothing if that is nothing. */
+/** What a program wrote, its end in sight; nothing if that is nothing. */
 export function Written({ of, text }: { of: string; text: unknown }) {
   if (typeof text !== 'string' || text === '') return null;
   return (
     <>
       <h3 className="font-semibold text-[12px] text-ink-3">{of}</h3>
-      <Json value={text} of={of.toLowerCase()} />
+      <Json value={text} of={of.toLowerCase()} atEnd />
     </>
   );
 }
 
-export function Json({ value, of = 'the value' }: { value: unknown; of?: string }) {
+/** How far from its end a box may be scrolled and still follow it. */
+const NEAR = 40;
+
+export function Json({
+  value,
+  of = 'the value',
+  atEnd,
+}: {
+  value: unknown;
+  of?: string;
+  atEnd?: boolean;
+}) {
   const text = typeof value === 'string' ? value : JSON.stringify(value, null, 2);
+  const box = useRef<HTMLPreElement>(null);
+  const follows = useRef(true);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what is new stands at the end
+  useEffect(() => {
+    if (atEnd && follows.current && box.current) box.current.scrollTop = box.current.scrollHeight;
+  }, [text, atEnd]);
   return (
     <div className="relative">
       <pre
+        ref={box}
+        onScroll={({ currentTarget: at }) => {
+          follows.current = at.scrollHeight - at.scrollTop - at.clientHeight < NEAR;
+        }}
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls must be reachable by keyboard
         tabIndex={0}
         className="max-h-72 overflow-auto whitespace-pre-wrap break-words pr-10 text-ink-2 print:max-h-none"

@@ -353,6 +353,20 @@ function Saw({ saw }: { saw: unknown }) {
   );
 }
 
+/** What a step was given. What a script reads is shown with what was sent, its environment here. */
+function StepInputs({ step, give }: { step: JobStep; give: unknown }) {
+  const all = (give ?? {}) as Record<string, unknown>;
+  const shown = step.kind === 'script' ? all.env : all;
+  if (!shown || Object.keys(shown).length === 0) return null;
+  const of = step.kind === 'script' ? 'Environment' : 'Inputs of the step';
+  return (
+    <>
+      <h3 className="font-semibold text-[12px] text-ink-3">{of}</h3>
+      <Json value={shown} of="the inputs of the step" />
+    </>
+  );
+}
+
 function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
   const last = step.attempts.at(-1);
   const child = detail.children.find((c) => c.id === step.job);
@@ -386,12 +400,7 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
       {last && (
         <div className="flex flex-col gap-2">
           {last.error && <p className="text-bad">{last.error}</p>}
-          {Object.keys(last.give ?? {}).length > 0 && (
-            <>
-              <h3 className="font-semibold text-[12px] text-ink-3">Inputs of the step</h3>
-              <Json value={last.give} of="the inputs of the step" />
-            </>
-          )}
+          <StepInputs step={step} give={last.give} />
           {last.request && (
             <>
               <h3 className="font-semibold text-[12px] text-ink-3">

@@ -179,9 +179,13 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
     let telling =
         |v: &serde_json::Value| !v.is_null() && v.as_object().is_none_or(|m| !m.is_empty());
     let one = |a: &Attempt| {
-        let given = Some(&a.give)
-            .filter(|g| telling(g))
-            .map(|g| format!("{indent}    given  {}", compact(g)));
+        // What a script reads is shown with what was sent.
+        let (given, word) = match step.kind.as_str() {
+            "script" => (a.give.get("env"), "env  "),
+            _ => (Some(&a.give), "given"),
+        };
+        let given =
+            given.filter(|g| telling(g)).map(|g| format!("{indent}    {word}  {}", compact(g)));
         let sent = a.request.as_ref().map(|r| {
             let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
             // What waits for its turn has not gone out yet.

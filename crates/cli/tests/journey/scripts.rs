@@ -223,7 +223,7 @@ fn what_is_written_is_seen_while_it_is_written_from_every_node() {
     let stage = Stage::with_demo();
     let second = stage.second_node();
     stage.secret("lamp", "sesame-open-lamp", &["connection/yard-hypervisor"]);
-    let code = "for n in 1 2 3 4 5 6 7 8; do\n  echo \"line $n of sesame-open-lamp\"\n  printf 'part '\n  \
+    let code = "for n in 1 2 3 4 5 6 7 8; do\n  echo \"line $n of sesame-open-lamp\"\n  printf '\\033[32mpart \\000'\n  \
         sleep 0.4\ndone\necho >&2 over\nsleep 1.5";
     stage.publish(&one("talks", code, "    looks: true\n"));
     let job = launch(&stage, "talks", json!({ "x": "talks" }));

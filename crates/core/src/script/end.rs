@@ -92,6 +92,8 @@ impl Script {
             }
             // Every other try would most likely meet the same.
             ScriptEnd::Over(limit) => {
+                // The end of a flood tells nothing.
+                let said = if matches!(limit, ScriptLimit::Output(_)) { "" } else { &said };
                 let message = format!("was ended: {limit}{said}");
                 return Err(Failure::lasting(CallEnd::Unknown, message));
             }

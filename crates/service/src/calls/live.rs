@@ -4,6 +4,7 @@
 use crate::node::Node;
 use arvok_api::Change;
 use arvok_connect::LiveOutput;
+use arvok_core::text::cut;
 use arvok_store::{
     calls::Caller,
     live_output::{self, LiveCall},
@@ -51,10 +52,10 @@ impl Written {
 
 /// The last lines of a text, as many as are shown, none longer than is shown.
 fn last_lines(text: &str) -> String {
-    let mut shown: Vec<&str> = Vec::new();
+    let mut shown: Vec<String> = Vec::new();
     let mut room = SHOWN;
     for line in text.lines().rev() {
-        let line = arvok_core::text::cut(line, LONGEST_LINE);
+        let line = plain(cut(line, LONGEST_LINE));
         match room.checked_sub(line.len() + 1) {
             Some(left) => room = left,
             None => break,
@@ -63,6 +64,23 @@ fn last_lines(text: &str) -> String {
     }
     shown.reverse();
     shown.join("\n")
+}
+
+/// A line without what moves a terminal or colours it (ECMA-48, section 5.4), and with nothing that
+/// no text may hold.
+fn plain(line: &str) -> String {
+    let mut plain = String::with_capacity(line.len());
+    let mut rest = line.chars().peekable();
+    while let Some(c) = rest.next() {
+        if c == '\u{1b}' {
+            if rest.next_if_eq(&'[').is_some() {
+                while rest.next().is_some_and(|c| !('@'..='~').contains(&c)) {}
+            }
+        } else if c == '\t' || !c.is_control() {
+            plain.push(c);
+        }
+    }
+    plain
 }
 
 /// Performs a call of a step; what it writes meanwhile is shown to whoever looks at the job.
@@ -139,5 +157,9 @@ mod tests {
             shown.len() <= SHOWN && shown.starts_with("line ") && shown.ends_with("line 19999")
         );
         assert_eq!(last_lines(&"x".repeat(10_000)).len(), LONGEST_LINE);
+        assert_eq!(
+            last_lines("\u{1b}[1;31mred\u{1b}[0m\0\tand\u{1b}]0;\u{7}\u{9b}1"),
+            "red\tand]0;1"
+        );
     }
 }
