@@ -193,7 +193,8 @@ pub struct VerdictCount {
 pub struct SecretValue {
     /// At most 64 KiB.
     pub value: String,
-    /// Where it may go: connections and sources as `connection/name`, `source/name`. Left out:
+    /// Where it may go, as `connection/name`, `source/name`, `subscriber/name`, or `runbook/name`
+    /// for its scripts. Left out:
     /// where it may go already.
     #[serde(default)]
     pub allowed: Option<Vec<String>>,

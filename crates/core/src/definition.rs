@@ -33,8 +33,8 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
     /// Its line for people.
     fn summary(&self) -> Option<&str>;
 
-    /// The templates of its credential, and where each stands.
-    fn credentials(&self) -> Vec<(&'static str, &Template)> {
+    /// The templates of what it shows others of secrets, and where each stands.
+    fn credentials(&self) -> Vec<(&str, &Template)> {
         Vec::new()
     }
 

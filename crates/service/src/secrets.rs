@@ -51,21 +51,24 @@ async fn places(
         let before = secrets::list(db).await?.into_iter().find(|s| s.name == name);
         return before.map(|s| s.allowed).ok_or_else(|| {
             ApiError::BadRequest(
-                "allowed: say where the secret may go, as connection/name, source/name or \
-                subscriber/name; it goes nowhere else"
+                "allowed: say where the secret may go, as connection/name, source/name, \
+                subscriber/name or runbook/name; it goes nowhere else"
                     .into(),
             )
         });
     };
     let good = |place: &String| {
         let (kind, name) = place.split_once('/').unwrap_or_default();
-        [Kind::Connection, Kind::Source, Kind::Subscriber].map(Kind::as_str).contains(&kind)
+        [Kind::Connection, Kind::Source, Kind::Subscriber, Kind::Runbook]
+            .map(Kind::as_str)
+            .contains(&kind)
             && check_name(name).is_ok()
     };
     if let Some(wrong) = allowed.iter().find(|p| !good(p)) {
         let shown = cut(wrong, 80);
         return Err(ApiError::BadRequest(format!(
-            "allowed: `{shown}` is not connection/name, source/name or subscriber/name"
+            "allowed: `{shown}` is not connection/name, source/name, subscriber/name or \
+            runbook/name"
         )));
     }
     if allowed.len() > MAX_ALLOWED {

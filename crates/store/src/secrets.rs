@@ -71,14 +71,15 @@ pub async fn list(db: &DatabaseConnection) -> Result<Vec<SecretItem>, StoreError
 }
 
 /// To what an admin lets a secret go: by which connection, and there to which addresses, under
-/// which authorities.
+/// which authorities; or to which script of a runbook.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Approval {
     /// The secret.
     pub secret: String,
-    /// The connection.
+    /// The connection; or the runbook, as `runbook/name`.
     pub connection: String,
-    /// Its addresses and authorities as they are written, as one JSON text.
+    /// Its addresses and authorities as they are written, as one JSON text; or the script, by its
+    /// line and a digest of all that it is.
     pub shown_to: String,
 }
 

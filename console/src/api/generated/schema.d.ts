@@ -4147,7 +4147,8 @@ export interface components {
             /** @description At most 64 KiB. */
             value: string;
             /**
-             * @description Where it may go: connections and sources as `connection/name`, `source/name`. Left out:
+             * @description Where it may go, as `connection/name`, `source/name`, `subscriber/name`, or `runbook/name`
+             *     for its scripts. Left out:
              *     where it may go already.
              */
             allowed?: string[] | null;

@@ -256,3 +256,43 @@ fn what_is_written_is_seen_while_it_is_written_from_every_node() {
     let left = stage.records().rows("SELECT count(*) AS n FROM live_output");
     assert_eq!(left[0]["n"], 0);
 }
+
+#[test]
+fn a_secret_goes_to_the_script_that_an_admin_has_seen_and_to_no_other() {
+    let stage = Stage::with_demo();
+    let asked = json!({ "name": "an-author", "role": "author" });
+    let (_, made) = stage.call(reqwest::Method::POST, "/api/v1/tokens", Some(&asked));
+    let author = made["token"].as_str().expect("a token").to_owned();
+    let publish_as = |token: &str, text: &str| {
+        let body = json!({ "files": [{ "file": "lamp.yaml", "text": text }] });
+        stage.call_as(token, reqwest::Method::POST, "/api/v1/publish", Some(&body))
+    };
+    let secrets = "    secrets: { LAMP: \"${secret('lamp')}\" }\n    looks: true\n";
+    let text = one("light-lamp", "cat \"$ARVOK_SECRET_LAMP\" | wc -c", secrets);
+    let (status, problem) = publish_as(&author, &text);
+    assert_eq!(status, 422, "{problem}");
+    let said = problem.to_string();
+    assert!(said.contains("arvok secret set lamp --for runbook/light-lamp"), "{said}");
+    stage.secret("lamp", "sesame-open-lamp", &["runbook/light-lamp"]);
+    // Whoever writes the code has the secret, so an admin says that it may have it.
+    let (status, problem) = publish_as(&author, &text);
+    assert_eq!((status, &problem["code"]), (403, &json!("address-with-secret")), "{problem}");
+    stage.publish(&text);
+    let job = launch(&stage, "light-lamp", json!({ "x": "lamp" }));
+    let done = stage.job_in(job, &["succeeded"]);
+    assert_eq!(done["steps"][0]["attempts"][0]["output"], 16, "{done}");
+    // The same once more, and what is around it, needs no admin; other code does.
+    let summary = text.replace("summary: s", "summary: Lights the lamp");
+    assert_eq!(publish_as(&author, &summary).0, 200);
+    for other in [
+        text.replace("wc -c", "cat"),
+        text.replace("looks: true", "looks: true\n    network: true"),
+        text.replace("script: sh", "script: python3"),
+        text.replace("looks: true", "files: [a]").clone() + "files: { a: x }\n",
+    ] {
+        let (status, problem) = publish_as(&author, &other);
+        assert_eq!((status, &problem["code"]), (403, &json!("address-with-secret")), "{problem}");
+    }
+    let audit = stage.get("/api/v1/audit?act=secret.approved");
+    assert!(audit.to_string().contains("runbook/light-lamp"), "{audit}");
+}

@@ -54,6 +54,8 @@ pub struct ScriptCall<'a> {
     pub script: &'a Script,
     /// What it is given.
     pub give: &'a Map<String, Value>,
+    /// Secrets that it is handed, by the names by which it asks for them.
+    pub secrets: &'a [(String, String)],
     /// How long it may run.
     pub timeout: Duration,
     /// Is shown what it writes while it runs.
@@ -101,7 +103,7 @@ impl ScriptRights {
             limits: Limits::USUAL,
         };
         let user = self.own_user()?;
-        let made = sandbox::of(&run, Path::new("/bin/sh"), &self.folders);
+        let made = sandbox::of(&run, &[], Path::new("/bin/sh"), &self.folders);
         let running = RunningScript::start(made.map_err(|e| e.to_string())?, user).await;
         let running = running.map_err(|e| e.to_string())?;
         match running.end(Vec::new(), LOOK, &run.limits, LiveOutput::NOBODY).await {
@@ -161,7 +163,7 @@ impl ScriptRights {
             return Err(unsent(why.to_owned()));
         }
         let user = self.own_user().map_err(unsent)?;
-        let sandbox = sandbox::of(&run, &interpreter, &self.folders)
+        let sandbox = sandbox::of(&run, call.secrets, &interpreter, &self.folders)
             .map_err(|e| unsent(format!("its sandbox cannot be prepared: {e}")))?;
         let running = RunningScript::start(sandbox, user)
             .await

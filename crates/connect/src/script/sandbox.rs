@@ -28,8 +28,10 @@ pub(super) const STATUS: i32 = 4;
 /// without it.
 pub(super) const BEGUN: i32 = 5;
 const BEGIN: &str = "echo '{\"begun\":true}' >&5; exec \"$@\" 5>&-";
-/// The first of those with the contents of files.
-const FIRST_FILE: i32 = 6;
+/// The first of those from which a script reads its secrets.
+const FIRST_SECRET: i32 = 10;
+/// The first of those with the contents of files, which are closed before it begins.
+const FIRST_FILE: i32 = 100;
 /// Who a script is in its sandbox.
 const USER: u32 = 1000;
 /// Address space beyond the memory that is watched: programs reserve more than they use.
@@ -70,7 +72,8 @@ impl Sandbox {
     /// A descriptor of the sandbox from which a content is read.
     fn descriptor(&mut self, content: &[u8]) -> std::io::Result<String> {
         let parent_fd = in_memory(content)?;
-        let child_fd = FIRST_FILE + i32::try_from(self.files.len()).unwrap_or(i32::MAX);
+        let count = i32::try_from(self.files.len()).unwrap_or(i32::MAX - FIRST_FILE);
+        let child_fd = FIRST_FILE + count;
         self.files.push(FdMapping { parent_fd, child_fd });
         Ok(child_fd.to_string())
     }
@@ -93,6 +96,7 @@ fn in_memory(content: &[u8]) -> std::io::Result<OwnedFd> {
 /// The sandbox of a script.
 pub(super) fn of(
     run: &ScriptRun,
+    secrets: &[(String, String)],
     interpreter: &Path,
     folders: &[PathBuf],
 ) -> std::io::Result<Sandbox> {
@@ -113,6 +117,11 @@ pub(super) fn of(
     let given = run.env.iter().map(|(name, value)| (name.as_str(), value.as_str()));
     for (name, value) in own.into_iter().chain(given).chain(output) {
         sandbox.add(["--setenv", name, value]);
+    }
+    for (n, (name, value)) in (FIRST_SECRET..).zip(secrets) {
+        let parent_fd = in_memory(value.as_bytes())?;
+        sandbox.files.push(FdMapping { parent_fd, child_fd: n });
+        sandbox.add(["--setenv", &format!("ARVOK_SECRET_{name}"), &format!("/dev/fd/{n}")]);
     }
     system(&mut sandbox);
     let shared = SYSTEM.iter().chain(NETWORK.iter().filter(|_| run.network));

@@ -49,7 +49,8 @@ fn script(interpreter: &str, code: &str, further: &str) -> Script {
 
 async fn ended(script: &Script, give: Value, rights: &ScriptRights, time: Duration) -> CallOutcome {
     let give: Map<String, Value> = [("give".to_owned(), give)].into_iter().collect();
-    let call = ScriptCall { script, give: &give, timeout: time, live: LiveOutput::NOBODY };
+    let call =
+        ScriptCall { script, give: &give, timeout: time, secrets: &[], live: LiveOutput::NOBODY };
     Drivers::new().expect("drivers").script(call, rights, &Redactor::default()).await
 }
 
@@ -197,7 +198,13 @@ async fn its_environment_and_descriptors_are_its_own() {
         [("give".to_owned(), json!({})), ("env".to_owned(), json!({ "MODE": "a b" }))]
             .into_iter()
             .collect();
-    let call = ScriptCall { script: &script, give: &give, timeout: TIME, live: LiveOutput::NOBODY };
+    let call = ScriptCall {
+        script: &script,
+        give: &give,
+        timeout: TIME,
+        secrets: &[],
+        live: LiveOutput::NOBODY,
+    };
     let outcome =
         Drivers::new().expect("drivers").script(call, &rights(), &Redactor::default()).await;
     let Ok(Called::Output(seen)) = outcome.called else { panic!("{outcome:?}") };
@@ -393,5 +400,32 @@ fn all_of_this_holds_for_a_node_that_is_no_root() {
         .expect("runs");
     fs::remove_dir_all(&folder).expect("is removed");
     let said = String::from_utf8_lossy(&ran.stdout);
-    assert!(ran.status.success() && said.contains("12 passed"), "{said}");
+    assert!(ran.status.success() && said.contains("13 passed"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_secret_is_handed_by_a_descriptor_and_hidden_in_what_is_shown() {
+    let further = "    secrets: { LAMP: \"${secret('lamp')}\", OTHER: \"${secret('other')}\" }\n";
+    let code = "cat \"$ARVOK_SECRET_LAMP\" \"$ARVOK_SECRET_OTHER\" \"$ARVOK_SECRET_LAMP\" >&2\n\
+        env | grep -c sesame >&2\ntr '\\0' ' ' < /proc/1/cmdline >&2\nls /proc/self/fd | tr '\\n' ' ' >&2\n\
+        printf '\"%s\"' \"$(cat \"$ARVOK_SECRET_LAMP\")\"";
+    let script = script("sh", code, further);
+    let secrets = [("LAMP", "sesame-lamp"), ("OTHER", "two\nlines")]
+        .map(|(name, value)| (name.to_owned(), value.to_owned()));
+    let call = ScriptCall {
+        script: &script,
+        give: &Map::new(),
+        secrets: &secrets,
+        timeout: TIME,
+        live: LiveOutput::NOBODY,
+    };
+    let redactor = Redactor::new(["sesame-lamp".to_owned()]);
+    let outcome = Drivers::new().expect("drivers").script(call, &rights(), &redactor).await;
+    // What later steps work with is as it came.
+    assert_eq!(outcome.called, Ok(Called::Output(json!("sesame-lamp"))));
+    let answer = outcome.answer.expect("an answer");
+    let stderr = answer.headers["stderr"].as_str().expect("a text");
+    assert!(stderr.starts_with("[secret]two\nlines[secret]0\n"), "{stderr}");
+    assert!(!stderr.contains("sesame") && stderr.contains("10 11"), "{stderr}");
+    assert_eq!(answer.body, json!("\"[secret]\""));
 }

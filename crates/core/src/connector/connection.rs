@@ -119,7 +119,7 @@ impl Definition for Connection {
         self.summary.as_deref()
     }
 
-    fn credentials(&self) -> Vec<(&'static str, &Template)> {
+    fn credentials(&self) -> Vec<(&str, &Template)> {
         let shown = self.credential.iter().flat_map(|c| c.templates("/credential"));
         shown.chain([("/base", &self.base)]).collect()
     }

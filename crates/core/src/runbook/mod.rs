@@ -233,6 +233,11 @@ impl Definition for Runbook {
         self.summary.as_deref()
     }
 
+    fn credentials(&self) -> Vec<(&str, &Template)> {
+        let secrets = self.scripts().into_iter().flat_map(Script::secrets);
+        secrets.map(|secret| (secret.pointer.as_str(), &secret.value)).collect()
+    }
+
     fn uses(&self) -> Vec<(Kind, String)> {
         let connections =
             self.calls().into_iter().map(|(via, _)| (Kind::Connection, via.to_owned()));

@@ -12,7 +12,7 @@ pub use limits::{Limits, LimitsDoc};
 
 use crate::{
     Period,
-    connector::{Repeat, RequestError, ShownRequest},
+    connector::{Repeat, RequestError, ShownRequest, secret},
     document::Checker,
     expr::{ExprError, Names, Scope, Template, Type},
     inputs::Inputs,
@@ -28,6 +28,8 @@ const MAX_INPUT: usize = 256 << 10;
 const MAX_VARIABLE: usize = 64 << 10;
 /// The name of the file with code that stands in the step; no file beside it can have that.
 const INLINE: &str = ".script";
+/// Most secrets that a script is handed.
+const MAX_SECRETS: usize = 16;
 /// Most files beside the code, and largest of all together with it.
 const MAX_FILES: usize = 32;
 const MAX_TEXT: usize = 512 << 10;
@@ -40,6 +42,7 @@ pub(crate) struct ScriptParts {
     pub file: Option<String>,
     pub files: Vec<String>,
     pub env: Map<String, Value>,
+    pub secrets: BTreeMap<String, String>,
     pub gives: Option<Map<String, Value>>,
     pub looks: bool,
     pub repeat: Option<Repeat>,
@@ -59,6 +62,7 @@ pub struct Script {
     file: Option<String>,
     files: BTreeMap<String, String>,
     env: Template,
+    secrets: Vec<ScriptSecret>,
     gives: Option<Inputs>,
     repeat: Repeat,
     looks: bool,
@@ -67,6 +71,17 @@ pub struct Script {
     retry_on: Vec<u8>,
     network: bool,
     limits: Limits,
+}
+
+/// A secret that a script is handed.
+#[derive(Clone, Debug)]
+pub struct ScriptSecret {
+    /// By which name it asks for it.
+    pub name: String,
+    /// What it is.
+    pub value: Template,
+    /// Where that stands in the document.
+    pub pointer: String,
 }
 
 /// What is run, for whoever runs it.
@@ -129,6 +144,7 @@ impl Script {
             check.fail(&format!("{at}/env/{}", name.replace('/', "~1")), wrong);
         }
         let env = check.template(&format!("{at}/env"), &Value::Object(parts.env.clone()), names);
+        let secrets = secrets(check, &format!("{at}/secrets"), &parts.secrets);
         let gives = match parts.gives.clone() {
             None => Some(None),
             Some(gives) => Inputs::check(check, &format!("{at}/gives"), gives).map(Some),
@@ -142,6 +158,7 @@ impl Script {
             file: parts.file,
             files: beside,
             env: env?,
+            secrets: secrets?,
             gives: gives?,
             repeat,
             looks: parts.looks,
@@ -161,6 +178,19 @@ impl Script {
     /// Whether it asks for the network.
     pub const fn network(&self) -> bool {
         self.network
+    }
+
+    /// The secrets that it is handed.
+    pub fn secrets(&self) -> &[ScriptSecret] {
+        &self.secrets
+    }
+
+    /// Whom its secrets are shown to, in words and texts of which each counts: the interpreter,
+    /// whether it reaches the network, the code, and each file with its name.
+    pub fn shown_to(&self) -> Vec<&str> {
+        let network = if self.network { "network" } else { "no network" };
+        let files = self.files.iter().flat_map(|(name, text)| [name.as_str(), text.as_str()]);
+        [self.interpreter.as_str(), network, self.code.as_str()].into_iter().chain(files).collect()
     }
 
     /// Whether doing it twice is harmless.
@@ -299,6 +329,26 @@ fn file_of(
         check.fail(at, wrong);
     }
     found
+}
+
+fn secrets(
+    check: &mut Checker<'_>,
+    at: &str,
+    written: &BTreeMap<String, String>,
+) -> Option<Vec<ScriptSecret>> {
+    if written.len() > MAX_SECRETS {
+        check.fail(at, format!("a script is handed {MAX_SECRETS} secrets at most"));
+    }
+    let one = |(name, text): (&String, &String)| {
+        let pointer = format!("{at}/{}", name.replace('/', "~1"));
+        if !is_variable(name) {
+            let wrong = "is no name by which a script could ask for it: letters, digits and `_`";
+            check.fail(&pointer, wrong);
+        }
+        let value = secret(check, &pointer, text.clone())?;
+        Some(ScriptSecret { name: name.clone(), value, pointer })
+    };
+    written.iter().map(one).collect()
 }
 
 fn repeat(check: &mut Checker<'_>, at: &str, parts: &ScriptParts) -> Repeat {

@@ -188,7 +188,7 @@ impl Definition for Source {
         self.summary.as_deref()
     }
 
-    fn credentials(&self) -> Vec<(&'static str, &Template)> {
+    fn credentials(&self) -> Vec<(&str, &Template)> {
         self.intake.credentials()
     }
 }

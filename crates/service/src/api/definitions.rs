@@ -15,6 +15,8 @@ use arvok_core::{
     catalog::{self, Checked, Entry, Observed},
     connector::Connection,
     rule::Rule,
+    runbook::Runbook,
+    script::Script,
     settle,
     source::{Intake, Source},
     text::{cut, hint},
@@ -27,6 +29,7 @@ use arvok_store::{
     timers::{self, TimerKind},
 };
 use chrono::{DateTime, Utc};
+use sha2::{Digest, Sha256};
 use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
@@ -290,6 +293,25 @@ pub(crate) fn approvals_of(connection: &Connection) -> Vec<Approval> {
     connection.secrets().into_iter().map(of).collect()
 }
 
+/// What is approved by whoever publishes a runbook: that each secret of its scripts goes to them,
+/// word for word.
+fn approvals_of_scripts(runbook: &Runbook) -> Vec<Approval> {
+    let of = |script: &Script| {
+        let shown_to = Sha256::digest(serde_json::json!(script.shown_to()).to_string());
+        let shown_to = serde_json::json!([script.line(), hex::encode(shown_to)]).to_string();
+        let connection = format!("{}/{}", Kind::Runbook, runbook.name);
+        let names = script.secrets().iter().flat_map(|secret| secret.value.calls("secret"));
+        let names: BTreeSet<String> = names.flatten().collect();
+        let approval = move |secret| Approval {
+            secret,
+            connection: connection.clone(),
+            shown_to: shown_to.clone(),
+        };
+        names.into_iter().map(approval).collect::<Vec<_>>()
+    };
+    runbook.scripts().into_iter().flat_map(of).collect()
+}
+
 /// An address, or who vouches for it, decides where a secret goes, so only who sets secrets may say
 /// so. What an admin has said is kept with the secret, and each version is compared with that and
 /// not with the version before; what is new by this publication.
@@ -304,6 +326,8 @@ async fn approvals(
         .filter_map(|e| e.of::<Connection>())
         .flat_map(approvals_of)
         .collect();
+    let runbooks = checked.entries.iter().filter_map(|e| e.of::<Runbook>());
+    wanted.extend(runbooks.flat_map(approvals_of_scripts));
     if wanted.is_empty() {
         return Ok(wanted);
     }

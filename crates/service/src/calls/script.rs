@@ -6,12 +6,12 @@ use super::{
 };
 use crate::{
     metrics::{CallLabel, ConnectionLabel},
-    node::Node,
+    node::{Node, SecretScope},
 };
 use arvok_api::CallState;
 use arvok_connect::{CallOutcome, Called, ScriptCall};
 use arvok_core::{
-    Period,
+    Kind, Period,
     connector::{Failure, Repeat},
     script::{Script, USUAL_TIME},
 };
@@ -25,6 +25,8 @@ const SCRIPTS: &str = "scripts";
 /// A script that is to be run.
 #[derive(Debug)]
 pub(crate) struct ScriptOut<'a> {
+    /// The runbook in which it stands.
+    pub runbook: &'a str,
     pub script: &'a Script,
     pub give: &'a Map<String, Value>,
     /// How long it may run; none: as is usual.
@@ -58,7 +60,11 @@ pub(crate) async fn run(node: &Node, out: ScriptOut<'_>) -> (CallResult, Repeat)
 }
 
 async fn perform(node: &Node, out: &ScriptOut<'_>) -> Result<CallResult, Failure> {
-    let settings = node.scripts.load_full();
+    let (settings, published) = (node.scripts.load_full(), node.published());
+    let scope = SecretScope::of(&published, Kind::Runbook, out.runbook);
+    let secrets = out.script.secrets().iter();
+    let secrets = secrets.map(|secret| Ok((secret.name.clone(), scope.fill(&secret.value)?)));
+    let secrets: Vec<_> = secrets.collect::<Result<_, _>>().map_err(super::unsent)?;
     let timeout = Duration::from_millis(out.timeout.unwrap_or(USUAL_TIME).millis());
     // No connection has such a name.
     let name = format!("{SCRIPTS} of {}", node.name);
@@ -74,9 +80,9 @@ async fn perform(node: &Node, out: &ScriptOut<'_>) -> Result<CallResult, Failure
     {
         tracing::warn!(job = job.0, "a place in a queue of scripts ends by itself later: {e}");
     }
-    let published = node.published();
     let outcome = live::shown_live(node, &out.caller, async |live| {
-        let call = ScriptCall { script: out.script, give: out.give, timeout, live };
+        let call =
+            ScriptCall { script: out.script, give: out.give, secrets: &secrets, timeout, live };
         node.drivers.script(call, &settings.rights(), &published.redactor).await
     });
     let outcome = outcome.await;

@@ -253,7 +253,9 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     let (made, repeat) = match &out.target {
         CallTarget::Script(script) => {
             let hidden = &hidden;
-            calls::run_script(node, ScriptOut { script, give, timeout, caller, hidden }).await
+            let runbook = &held.runbook;
+            let out = ScriptOut { runbook, script, give, timeout, caller, hidden };
+            calls::run_script(node, out).await
         }
         CallTarget::Operation { via, operation } => {
             let outgoing = Outgoing {

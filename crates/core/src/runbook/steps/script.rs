@@ -14,6 +14,7 @@ use crate::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::collections::BTreeMap;
 
 /// As written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -39,6 +40,10 @@ pub(super) struct ScriptDoc {
     /// begins with `ARVOK_`.
     #[serde(default)]
     pub env: Map<String, Value>,
+    /// Secrets that it is handed, by the names by which it asks for them: each is what it reads
+    /// from the file that `ARVOK_SECRET_<name>` names.
+    #[serde(default)]
+    pub secrets: BTreeMap<String, String>,
     /// What it gives: JSON Schema properties. It writes one JSON value to the descriptor 3, or as
     /// its last line. Left out: anything.
     #[serde(default)]
@@ -72,8 +77,8 @@ pub(super) struct ScriptDoc {
 
 impl KindDoc for ScriptDoc {
     const KEYS: &'static [&'static str] = &[
-        "script", "code", "file", "files", "give", "env", "gives", "looks", "repeat", "succeeds",
-        "refused", "retry_on", "network", "limits", "probe",
+        "script", "code", "file", "files", "give", "env", "secrets", "gives", "looks", "repeat",
+        "succeeds", "refused", "retry_on", "network", "limits", "probe",
     ];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
@@ -83,6 +88,7 @@ impl KindDoc for ScriptDoc {
             file: self.file,
             files: self.files,
             env: self.env,
+            secrets: self.secrets,
             gives: self.gives,
             looks: self.looks,
             repeat: self.repeat,
