@@ -288,7 +288,9 @@ fn a_secret_goes_to_the_script_that_an_admin_has_seen_and_to_no_other() {
         text.replace("wc -c", "cat"),
         text.replace("looks: true", "looks: true\n    network: true"),
         text.replace("script: sh", "script: python3"),
-        text.replace("looks: true", "files: [a]").clone() + "files: { a: x }\n",
+        text.replace("looks: true", "files: [a]") + "files: { a: x }\n",
+        text.replace("looks: true", "env: { http_proxy: 'http://127.0.0.1:9' }"),
+        text.replace("looks: true", "give: { to: '${inputs.x}' }"),
     ] {
         let (status, problem) = publish_as(&author, &other);
         assert_eq!((status, &problem["code"]), (403, &json!("address-with-secret")), "{problem}");

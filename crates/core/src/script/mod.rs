@@ -41,6 +41,7 @@ pub(crate) struct ScriptParts {
     pub code: Option<String>,
     pub file: Option<String>,
     pub files: Vec<String>,
+    pub give: Map<String, Value>,
     pub env: Map<String, Value>,
     pub secrets: BTreeMap<String, String>,
     pub gives: Option<Map<String, Value>>,
@@ -63,6 +64,8 @@ pub struct Script {
     files: BTreeMap<String, String>,
     env: Template,
     secrets: Vec<ScriptSecret>,
+    /// What it is given, its environment and its secrets as they are written.
+    written: String,
     gives: Option<Inputs>,
     repeat: Repeat,
     looks: bool,
@@ -159,6 +162,7 @@ impl Script {
             files: beside,
             env: env?,
             secrets: secrets?,
+            written: json!([parts.give, parts.env, parts.secrets]).to_string(),
             gives: gives?,
             repeat,
             looks: parts.looks,
@@ -186,11 +190,14 @@ impl Script {
     }
 
     /// Whom its secrets are shown to, in words and texts of which each counts: the interpreter,
-    /// whether it reaches the network, the code, and each file with its name.
+    /// whether it reaches the network, the code, each file with its name, and what it is given and
+    /// finds in its environment, as written: an address or an option there may decide what becomes
+    /// of a secret.
     pub fn shown_to(&self) -> Vec<&str> {
         let network = if self.network { "network" } else { "no network" };
         let files = self.files.iter().flat_map(|(name, text)| [name.as_str(), text.as_str()]);
-        [self.interpreter.as_str(), network, self.code.as_str()].into_iter().chain(files).collect()
+        let own = [self.interpreter.as_str(), network, &self.code, &self.written];
+        own.into_iter().chain(files).collect()
     }
 
     /// Whether doing it twice is harmless.

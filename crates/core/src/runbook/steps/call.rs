@@ -196,11 +196,12 @@ impl Call {
     pub(super) fn of_script(
         build: &mut Build<'_, '_>,
         at: &str,
-        (parts, give): (ScriptParts, Map<String, Value>),
+        parts: ScriptParts,
         names: Names<'_>,
     ) -> Option<Self> {
-        let given = give.keys().cloned().collect();
-        let give = build.check.template(&format!("{at}/give"), &Value::Object(give), names);
+        let given = parts.give.keys().cloned().collect();
+        let give = Value::Object(parts.give.clone());
+        let give = build.check.template(&format!("{at}/give"), &give, names);
         let script = Script::check(build.check, at, parts, build.files, names);
         let target = CallTarget::Script(Arc::new(script?));
         Some(Self { target, give: give?, given, probe: None })

@@ -87,6 +87,7 @@ impl KindDoc for ScriptDoc {
             code: self.code,
             file: self.file,
             files: self.files,
+            give: self.give,
             env: self.env,
             secrets: self.secrets,
             gives: self.gives,
@@ -98,7 +99,7 @@ impl KindDoc for ScriptDoc {
             network: self.network,
             limits: self.limits,
         };
-        let call = Call::of_script(build, at, (parts, self.give), names);
+        let call = Call::of_script(build, at, parts, names);
         let probe = match self.probe {
             None => Some(None),
             Some(doc) => doc.check(build, at, None, names).map(Some),
