@@ -189,6 +189,7 @@ impl Config {
             ("public_url".to_owned(), self.public_url()),
             ("scripts.interpreters".to_owned(), self.scripts.interpreters.join(", ")),
             ("scripts.at_once".to_owned(), self.scripts.at_once.to_string()),
+            ("scripts.memory_mib".to_owned(), self.scripts.memory_mib.to_string()),
             ("scripts.network".to_owned(), on_or_off(self.scripts.network)),
             ("scripts.user".to_owned(), self.scripts.user.clone()),
             ("scripts.folders".to_owned(), self.scripts.folder_names()),

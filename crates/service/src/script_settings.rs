@@ -12,6 +12,8 @@ pub struct ScriptSettings {
     pub interpreters: Vec<String>,
     /// So many scripts at once.
     pub at_once: u32,
+    /// MiB of memory that one may ask for, with what it may write into its folder.
+    pub memory_mib: u32,
     /// Whether they may ask for the network.
     pub network: bool,
     /// The user as whom they run where the node runs as root.
@@ -25,6 +27,7 @@ impl Default for ScriptSettings {
         Self {
             interpreters: Vec::new(),
             at_once: 4,
+            memory_mib: 1024,
             network: false,
             user: "nobody".to_owned(),
             folders: Vec::new(),
@@ -67,6 +70,7 @@ impl ScriptSettings {
     pub(crate) fn rights(&self) -> ScriptRights {
         ScriptRights {
             interpreters: self.interpreters.clone(),
+            memory: u64::from(self.memory_mib) << 20,
             network: self.network,
             user: self.user.clone(),
             folders: self.folders.clone(),

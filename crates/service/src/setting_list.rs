@@ -26,7 +26,7 @@ const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
 }
 
 /// All settings.
-pub const SETTINGS: [SettingDescription; 20] = [
+pub const SETTINGS: [SettingDescription; 21] = [
     setting([
         "listen",
         "ARVOK_LISTEN",
@@ -119,6 +119,13 @@ pub const SETTINGS: [SettingDescription; 20] = [
         "the interpreters of scripts, such as sh and python3",
     ]),
     reloaded(["scripts.at_once", "", "a number, 1 at least", "4", "scripts at once on this node"]),
+    reloaded([
+        "scripts.memory_mib",
+        "",
+        "a number",
+        "1024",
+        "MiB of memory that a script may ask for, with what it may write",
+    ]),
     reloaded([
         "scripts.network",
         "",

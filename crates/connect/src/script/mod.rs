@@ -39,6 +39,8 @@ const LOOK: Duration = Duration::from_secs(10);
 pub struct ScriptRights {
     /// The interpreters, by name; none: it runs no scripts.
     pub interpreters: Vec<String>,
+    /// Bytes of memory that one may ask for, with what it may write into its folder.
+    pub memory: u64,
     /// Whether they may ask for the network.
     pub network: bool,
     /// The user as whom they run where the node runs as root.
@@ -161,6 +163,15 @@ impl ScriptRights {
             let why = "the script asks for the network, and this node gives it to none; `network \
                 = true` under [scripts] of its settings allows it";
             return Err(unsent(why.to_owned()));
+        }
+        let asked = run.limits.memory + run.limits.disk;
+        if asked > self.memory {
+            return Err(unsent(format!(
+                "the script may use {} MiB with its folder, and this node gives {} at most; \
+                `memory_mib` under [scripts] of its settings says so",
+                asked >> 20,
+                self.memory >> 20
+            )));
         }
         let user = self.own_user().map_err(unsent)?;
         let sandbox = sandbox::of(&run, call.secrets, &interpreter, &self.folders)

@@ -18,6 +18,8 @@ pub(super) const PROGRAM: &str = "bwrap";
 /// Sets bounds for each process (util-linux); inside, so that the processes of other sandboxes of
 /// the same user do not count.
 const PRLIMIT: &str = "/usr/bin/prlimit";
+/// Lets the node and its neighbours go first (coreutils).
+const NICE: [&str; 3] = ["/usr/bin/nice", "-n", "10"];
 /// The working folder.
 const WORK: &str = "/work";
 /// The descriptor to which a script writes what it gives.
@@ -153,7 +155,8 @@ pub(super) fn of(
     let options = std::mem::take(&mut sandbox.options).join("\0");
     let options = sandbox.descriptor(options.as_bytes())?;
     let limits = &run.limits;
-    let words = ["--args", &options, "--", "/bin/sh", "-c", BEGIN, "sh", PRLIMIT, "--core=0"];
+    let words = ["--args", &options, "--", "/bin/sh", "-c", BEGIN, "sh"];
+    let words = words.into_iter().chain(NICE).chain([PRLIMIT, "--core=0"]);
     sandbox.arguments.extend(words.map(str::to_owned));
     sandbox.arguments.extend([
         format!("--nproc={}", limits.processes),

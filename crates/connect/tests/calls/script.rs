@@ -29,6 +29,7 @@ const TIME: Duration = Duration::from_secs(60);
 fn rights() -> ScriptRights {
     ScriptRights {
         interpreters: ["sh", "python3", "perl"].map(str::to_owned).into(),
+        memory: 1 << 30,
         network: false,
         user: "nobody".into(),
         folders: Vec::new(),
@@ -181,6 +182,8 @@ async fn what_a_node_does_not_allow_is_not_run() {
     assert!(not_run(&plain, &absent).await.contains("there is no interpreter `tcl9`"));
     let network = script("sh", "true", "    network: true\n");
     assert!(not_run(&network, &rights()).await.contains("asks for the network"));
+    let large = script("sh", "true", "    limits: { memory_mib: 1000 }\n");
+    assert!(not_run(&large, &rights()).await.contains("may use 1064 MiB with its folder"));
     let folder = ScriptRights { folders: vec!["/nowhere".into()], ..rights() };
     assert!(not_run(&plain, &folder).await.contains("/nowhere"));
     let large = json!({ "give": "x".repeat(300 << 10) });
@@ -390,7 +393,11 @@ fn all_of_this_holds_for_a_node_that_is_no_root() {
     fs::create_dir_all(&folder).expect("a folder");
     fs::set_permissions(&folder, fs::Permissions::from_mode(0o755)).expect("rights");
     let copy = folder.join("calls");
-    fs::copy(std::env::current_exe().expect("this test"), &copy).expect("a copy");
+    // By another process: a file that a child of this one could still have open for writing cannot
+    // be run.
+    let this = std::env::current_exe().expect("this test");
+    let copied = Command::new("cp").arg(this).arg(&copy).status().expect("cp");
+    assert!(copied.success());
     let ran = Command::new("setpriv")
         .args(["--reuid=nobody", "--regid=nogroup", "--clear-groups", "--"])
         .arg(&copy)
@@ -399,8 +406,9 @@ fn all_of_this_holds_for_a_node_that_is_no_root() {
         .output()
         .expect("runs");
     fs::remove_dir_all(&folder).expect("is removed");
-    let said = String::from_utf8_lossy(&ran.stdout);
-    assert!(ran.status.success() && said.contains("13 passed"), "{said}");
+    let (said, errors) =
+        (String::from_utf8_lossy(&ran.stdout), String::from_utf8_lossy(&ran.stderr));
+    assert!(ran.status.success() && said.contains("13 passed"), "{}: {said}{errors}", ran.status);
 }
 
 #[tokio::test(flavor = "multi_thread")]
