@@ -13,6 +13,7 @@ use std::{
     sync::{Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
+use tokio::sync::Notify;
 
 /// Time between two looks at what was written.
 const EVERY: Duration = Duration::from_millis(500);
@@ -94,36 +95,35 @@ pub(super) async fn shown_live<T>(
     };
     let call_of = LiveCall { job: *job, place: place.clone(), attempt: *attempt };
     let written = Mutex::new(Written::default());
-    let put = Mutex::new(0);
-    let result = {
-        let wrote = |bytes: &[u8]| held(&written).push(bytes);
-        let performing = call(LiveOutput(&wrote));
-        let showing = async {
-            loop {
-                tokio::time::sleep(EVERY).await;
-                let (text, lines) = {
-                    let written = held(&written);
-                    (written.whole(), written.lines)
-                };
-                if lines == *held(&put) {
-                    continue;
-                }
-                *held(&put) = lines;
-                let text = last_lines(&node.published().redactor.text(&text));
-                match live_output::put(&node.work_db, &call_of, &text, lines).await {
-                    Ok(()) => {
-                        node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() })
-                    }
-                    Err(e) => tracing::debug!(job = job.0, "its output is not shown: {e}"),
-                }
-            }
-        };
-        tokio::select! {
-            result = performing => result,
-            never = showing => never,
-        }
+    let over = Notify::new();
+    let wrote = |bytes: &[u8]| held(&written).push(bytes);
+    let performing = async {
+        let result = call(LiveOutput(&wrote)).await;
+        over.notify_one();
+        result
     };
-    if *held(&put) > 0
+    // What is being put comes to its end: broken off, it could still arrive after the removal.
+    let showing = async {
+        let mut put = 0;
+        while tokio::time::timeout(EVERY, over.notified()).await.is_err() {
+            let (text, lines) = {
+                let written = held(&written);
+                (written.whole(), written.lines)
+            };
+            if lines == put {
+                continue;
+            }
+            put = lines;
+            let text = last_lines(&node.published().redactor.text(&text));
+            match live_output::put(&node.work_db, &call_of, &text, lines).await {
+                Ok(()) => node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() }),
+                Err(e) => tracing::debug!(job = job.0, "its output is not shown: {e}"),
+            }
+        }
+        put
+    };
+    let (result, put) = tokio::join!(performing, showing);
+    if put > 0
         && let Err(e) = live_output::remove(&node.work_db, &call_of).await
     {
         tracing::debug!(job = job.0, "its output is removed later: {e}");
