@@ -21,8 +21,8 @@ Examples:
     Set {
         /// Its name
         name: String,
-        /// Where it may go: connection/NAME, source/NAME or subscriber/NAME; may be given several
-        /// times
+        /// Where it may go: connection/NAME, source/NAME, subscriber/NAME, or runbook/NAME for its
+        /// scripts; may be given several times
         #[arg(long = "for", value_name = "KIND/NAME")]
         places: Vec<String>,
         /// Set it without a server, as the settings of the node on this machine say

@@ -143,7 +143,7 @@ fn the_whole_way_to_a_confirmed_effect() {
         .then(30, taken());
     insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(40)}) }
@@ -151,7 +151,7 @@ fn the_whole_way_to_a_confirmed_effect() {
     StepSaw { place: ("room"), attempt: 1, saw: {"steps.look.size_gib": Number(40), "inputs.ceiling_gib": Number(64)} }
     StepEnded { place: ("room"), attempt: 1, result: Done(Bool(true)) }
     StepStarted { place: ("grow"), attempt: 1, give: {"disk": ("data")} }
-    Call(CallOut { place: ("grow"), attempt: 1, via: "yard", operation: "vm.grow_disk", give: {"disk": ("data")}, key: "quay-7-grow", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("grow"), attempt: 1, target: Operation { via: "yard", operation: "vm.grow_disk" }, give: {"disk": ("data")}, key: "quay-7-grow", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("grow"), attempt: 1, result: Done({"size_gib": Number(44)}) }
@@ -168,7 +168,7 @@ fn the_whole_way_to_a_confirmed_effect() {
 fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
     insta::assert_snapshot!(Execution::new().then(0, taken()).then(1, looked(62)).told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(62)}) }
@@ -192,7 +192,7 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
         .then(0, busy(2));
     insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 1, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 1, result: Failed("answered 503: busy") }
@@ -201,7 +201,7 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
     Wait { until: 1970-01-01T00:00:03Z, alarm: false }
     --
     StepStarted { place: ("look"), attempt: 2, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 2, via: "yard", operation: "vm.inspect", give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 2, probes: false })
+    Call(CallOut { place: ("look"), attempt: 2, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 2, probes: false })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 2, result: Failed("answered 503: busy") }
