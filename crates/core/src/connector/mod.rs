@@ -6,6 +6,7 @@
 
 mod connection;
 mod credential;
+mod exit;
 mod failure;
 mod openapi;
 mod operation;
@@ -14,6 +15,7 @@ mod protocols;
 pub use connection::{Connection, ConnectionDoc, Rate};
 pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
+pub(crate) use exit::{ExitStatuses, is_variable};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
 pub(crate) use operation::usable;

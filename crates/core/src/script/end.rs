@@ -1,15 +1,18 @@
 //! How a script ended, and what that means: what it gives, or what is known of it then.
 
-use super::{Script, ScriptParts};
+use super::Script;
 use crate::{
     Period,
-    connector::{CallEnd, Failure, Hiding, usable},
+    connector::{CallEnd, ExitStatuses, Failure, Hiding, usable},
     document::Checker,
     expr::Type,
     inputs::Inputs,
 };
 use serde_json::Value;
 use std::fmt;
+
+/// The last status that a program ends with by itself.
+const LAST_STATUS: u8 = 125;
 
 /// How a script ended.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -98,16 +101,9 @@ impl Script {
                 return Err(Failure::lasting(CallEnd::Unknown, message));
             }
         };
-        let message = || format!("ended with status {status}{said}");
-        if self.retry_on.contains(&status) {
-            Err(Failure::new(CallEnd::Refused, message()))
-        } else if self.refused.contains(&status) {
-            Err(Failure::lasting(CallEnd::Refused, message()))
-        } else if status == 0 || self.succeeds.contains(&status) {
-            self.output(result, hiding)
-        } else {
-            let lasting = !self.repeat().is_harmless();
-            Err(Failure { lasting, ..Failure::new(CallEnd::Done, message()) })
+        match self.statuses.failure(status.into(), &said, self.repeat().is_harmless()) {
+            Some(failure) => Err(failure),
+            None => self.output(result, hiding),
         }
     }
 
@@ -156,21 +152,13 @@ fn promised(gives: &Inputs, output: Value, hiding: Hiding<'_>) -> Result<Value, 
 }
 
 /// Complains of statuses that cannot mean what is said of them.
-pub(super) fn check_statuses(check: &mut Checker<'_>, at: &str, parts: &ScriptParts) {
-    let lists = [&parts.refused, &parts.retry_on, &parts.succeeds];
-    for (key, statuses) in ["refused", "retry_on", "succeeds"].into_iter().zip(lists) {
-        if let Some(n) = statuses.iter().position(|status| *status == 0) {
-            check.fail(&format!("{at}/{key}/{n}"), "is success");
-        }
-        if let Some(n) = statuses.iter().position(|status| *status > 125) {
+pub(super) fn check_statuses(check: &mut Checker<'_>, at: &str, statuses: &ExitStatuses) {
+    statuses.check(check, at);
+    for (key, list) in statuses.lists() {
+        if let Some(n) = list.iter().position(|status| *status > LAST_STATUS) {
             let wrong = "a script ends with 1 to 125: what is above says that it was ended by a \
                 signal, or could not be run";
             check.fail(&format!("{at}/{key}/{n}"), wrong);
-        }
-        let elsewhere = |status: &&u8| lists.iter().filter(|l| l.contains(status)).count() > 1;
-        if let Some(status) = statuses.iter().find(elsewhere) {
-            let wrong = format!("{status} stands in two of refused, retry_on, succeeds");
-            check.fail(&format!("{at}/{key}"), wrong);
         }
     }
 }

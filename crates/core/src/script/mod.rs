@@ -12,7 +12,7 @@ pub use limits::{Limits, LimitsDoc};
 
 use crate::{
     Period,
-    connector::{Repeat, RequestError, ShownRequest, secret},
+    connector::{ExitStatuses, Repeat, RequestError, ShownRequest, is_variable, secret},
     document::Checker,
     expr::{ExprError, Names, Scope, Template, Type},
     inputs::Inputs,
@@ -26,6 +26,8 @@ pub const USUAL_TIME: Period = Period::from_secs(60);
 /// Longest standard input, in bytes of JSON, and longest value of a variable.
 const MAX_INPUT: usize = 256 << 10;
 const MAX_VARIABLE: usize = 64 << 10;
+/// What the names of our own variables begin with.
+const OURS: &str = "ARVOK_";
 /// The name of the file with code that stands in the step; no file beside it can have that.
 const INLINE: &str = ".script";
 /// Most secrets that a script is handed.
@@ -47,9 +49,7 @@ pub(crate) struct ScriptParts {
     pub gives: Option<Map<String, Value>>,
     pub looks: bool,
     pub repeat: Option<Repeat>,
-    pub succeeds: Vec<u8>,
-    pub refused: Vec<u8>,
-    pub retry_on: Vec<u8>,
+    pub statuses: ExitStatuses,
     pub network: bool,
     pub limits: LimitsDoc,
 }
@@ -69,9 +69,7 @@ pub struct Script {
     gives: Option<Inputs>,
     repeat: Repeat,
     looks: bool,
-    succeeds: Vec<u8>,
-    refused: Vec<u8>,
-    retry_on: Vec<u8>,
+    statuses: ExitStatuses,
     network: bool,
     limits: Limits,
 }
@@ -141,7 +139,7 @@ impl Script {
             );
             check.fail(at, wrong);
         }
-        for name in parts.env.keys().filter(|name| !is_variable(name)) {
+        for name in parts.env.keys().filter(|n| !is_variable(n) || n.starts_with(OURS)) {
             let wrong = "is not the name of a variable: letters, digits and `_`; those that begin \
                 with ARVOK_ are ours";
             check.fail(&format!("{at}/env/{}", name.replace('/', "~1")), wrong);
@@ -152,7 +150,7 @@ impl Script {
             None => Some(None),
             Some(gives) => Inputs::check(check, &format!("{at}/gives"), gives).map(Some),
         };
-        end::check_statuses(check, at, &parts);
+        end::check_statuses(check, at, &parts.statuses);
         let repeat = repeat(check, at, &parts);
         let limits = Limits::check(check, &format!("{at}/limits"), &parts.limits);
         Some(Self {
@@ -166,9 +164,7 @@ impl Script {
             gives: gives?,
             repeat,
             looks: parts.looks,
-            succeeds: parts.succeeds,
-            refused: parts.refused,
-            retry_on: parts.retry_on,
+            statuses: parts.statuses,
             network: parts.network,
             limits,
         })
@@ -348,7 +344,7 @@ fn secrets(
     }
     let one = |(name, text): (&String, &String)| {
         let pointer = format!("{at}/{}", name.replace('/', "~1"));
-        if !is_variable(name) {
+        if !is_variable(name) || name.starts_with(OURS) {
             let wrong = "is no name by which a script could ask for it: letters, digits and `_`";
             check.fail(&pointer, wrong);
         }
@@ -391,14 +387,6 @@ pub(crate) fn is_file_name(name: &str) -> bool {
         && name.len() <= 64
         && name.chars().all(fits)
         && name.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
-}
-
-fn is_variable(name: &str) -> bool {
-    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
-    !name.is_empty()
-        && name.chars().all(fits)
-        && name.starts_with(|c: char| !c.is_ascii_digit())
-        && !name.starts_with("ARVOK_")
 }
 
 #[cfg(test)]

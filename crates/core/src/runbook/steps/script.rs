@@ -7,7 +7,7 @@ use super::{
     document::{Build, KindDoc},
 };
 use crate::{
-    connector::Repeat,
+    connector::{ExitStatuses, Repeat},
     expr::Names,
     script::{LimitsDoc, ScriptParts},
 };
@@ -93,9 +93,11 @@ impl KindDoc for ScriptDoc {
             gives: self.gives,
             looks: self.looks,
             repeat: self.repeat,
-            succeeds: self.succeeds,
-            refused: self.refused,
-            retry_on: self.retry_on,
+            statuses: ExitStatuses {
+                succeeds: self.succeeds,
+                refused: self.refused,
+                retry_on: self.retry_on,
+            },
             network: self.network,
             limits: self.limits,
         };

@@ -3,6 +3,7 @@
 use super::{MAX_OUTPUT, Reads, RemoteCommand, bound, quoting::quoted, response};
 use crate::{
     connector::{
+        exit::{ExitStatuses, is_variable},
         failure::{CallEnd, Failure, Hiding},
         protocols::{CallScope, RequestError},
     },
@@ -93,9 +94,7 @@ pub(super) struct Command {
     pub(super) looks: bool,
     pub(super) reads: Reads,
     at_most: u32,
-    succeeds: Vec<u8>,
-    refused: Vec<u8>,
-    retry_on: Vec<u8>,
+    statuses: ExitStatuses,
 }
 
 /// How a command ended.
@@ -172,17 +171,9 @@ impl Command {
             let wrong = "is not the name of a variable: letters, digits and `_`";
             check.fail(&format!("{at}/env/{}", name.replace('/', "~1")), wrong);
         }
-        let lists = [&doc.refused, &doc.retry_on, &doc.succeeds];
-        for (key, statuses) in ["refused", "retry_on", "succeeds"].into_iter().zip(lists) {
-            if let Some(n) = statuses.iter().position(|status| *status == 0) {
-                check.fail(&format!("{at}/{key}/{n}"), "is success");
-            }
-            let elsewhere = |status: &&u8| lists.iter().filter(|l| l.contains(status)).count() > 1;
-            if let Some(status) = statuses.iter().find(elsewhere) {
-                let wrong = format!("{status} stands in two of refused, retry_on, succeeds");
-                check.fail(&format!("{at}/{key}"), wrong);
-            }
-        }
+        let statuses =
+            ExitStatuses { succeeds: doc.succeeds, refused: doc.refused, retry_on: doc.retry_on };
+        statuses.check(check, at);
         let at_most = bound(check, at, doc.at_most);
         let args = doc.args.into_iter().enumerate();
         let args: Vec<_> = args
@@ -208,9 +199,7 @@ impl Command {
             looks: doc.looks,
             reads: doc.reads,
             at_most,
-            succeeds: doc.succeeds,
-            refused: doc.refused,
-            retry_on: doc.retry_on,
+            statuses,
         })
     }
 
@@ -294,17 +283,12 @@ impl Command {
             }
             CommandExit::Status(status) => *status,
         };
-        let is_of = |list: &[u8]| list.iter().any(|of| u32::from(*of) == status);
-        if status == 0 || is_of(&self.succeeds) {
-            return None;
-        }
-        let message = format!("ended with status {status}{said}");
-        Some(if is_of(&self.retry_on) {
-            Failure::new(CallEnd::Refused, message)
-        } else if is_of(&self.refused) || NOT_RUN.contains(&status) {
-            Failure::lasting(CallEnd::Refused, message)
-        } else {
-            Failure { lasting: !is_harmless, ..Failure::new(CallEnd::Done, message) }
+        let failure = self.statuses.failure(status, &said, is_harmless)?;
+        Some(match failure.end {
+            CallEnd::Done if NOT_RUN.contains(&status) => {
+                Failure::lasting(CallEnd::Refused, failure.message)
+            }
+            _ => failure,
         })
     }
 }
@@ -312,11 +296,6 @@ impl Command {
 /// Whether what was filled in could be taken for an option that the author did not write.
 fn may_be_option(template: &Template, value: &Value) -> bool {
     template.begins_filled_in() && value.as_str().is_some_and(|text| text.starts_with('-'))
-}
-
-fn is_variable(name: &str) -> bool {
-    let fits = |c: char| c.is_ascii_alphanumeric() || c == '_';
-    name.chars().all(fits) && name.starts_with(|c: char| !c.is_ascii_digit())
 }
 
 /// A value as one argument. It has no NUL, which no argument can have: filling in replaces it.
