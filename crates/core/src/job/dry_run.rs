@@ -338,7 +338,7 @@ impl Dry<'_, '_> {
                 let named = given.into_iter().map(|(name, told)| (format!("env {name}"), told));
                 told.given.extend(named);
                 let (Some(give), Some(env)) = (give, env) else { return };
-                script.shown(&Script::both(give.into(), env.into()))
+                script.shown(&Script::call_input(give.into(), env.into()))
             }
         };
         match request {

@@ -236,12 +236,12 @@ impl Script {
         give: Value,
         scope: &'a dyn Scope<'a>,
     ) -> Result<Value, ExprError> {
-        Ok(Value::Object(Self::both(give, self.env.fill(scope)?)))
+        Ok(Value::Object(Self::call_input(give, self.env.fill(scope)?)))
     }
 
     /// What goes to its standard input and its environment, as what a call is given; what is empty
     /// is left out.
-    pub(crate) fn both(give: Value, env: Value) -> Map<String, Value> {
+    pub(crate) fn call_input(give: Value, env: Value) -> Map<String, Value> {
         let parts = [("give".to_owned(), give), ("env".to_owned(), env)];
         parts.into_iter().filter(|(_, part)| *part != json!({})).collect()
     }

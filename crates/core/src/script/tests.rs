@@ -130,7 +130,7 @@ fn what_is_too_long_or_no_text_of_an_environment_is_not_run() {
     let script = script("    script: sh\n    code: x\n");
     let of = |give: Value, env: Value| {
         let Value::Object(env) = env else { panic!("{env}") };
-        script.run(&Script::both(give, env.into())).map_err(|e| e.to_string())
+        script.run(&Script::call_input(give, env.into())).map_err(|e| e.to_string())
     };
     let env = of(json!({}), json!({ "A": "a b", "N": 3, "L": [1], "E": null })).expect("runs").env;
     let text = |(name, value): (String, String)| format!("{name}={value}");
