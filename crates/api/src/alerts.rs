@@ -65,6 +65,10 @@ pub struct AlertDetail {
     pub alarm: Option<i64>,
     /// What each rule that matched decided.
     pub verdicts: Vec<VerdictItem>,
+    /// The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+    /// its sender; absent where the sender names none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trace: Option<String>,
 }
 
 /// A rule's decision.

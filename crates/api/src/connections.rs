@@ -190,6 +190,10 @@ pub struct CallItem {
     pub state: CallState,
     /// What went wrong.
     pub message: Option<String>,
+    /// The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+    /// the call; absent where nobody began one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trace: Option<String>,
 }
 
 /// What came of a test.

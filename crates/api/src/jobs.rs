@@ -100,6 +100,10 @@ pub struct JobDetail {
     /// What people did to it, the first first; the last hundred.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub acts: Vec<JobAct>,
+    /// The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+    /// the job; absent for jobs of before there were traces.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trace: Option<String>,
 }
 
 /// What somebody did to a job.

@@ -2,7 +2,7 @@
 
 use crate::LiveOutput;
 use arvok_core::{
-    Period,
+    Period, TraceContext,
     connector::{Answer, CallEnd, Failure, Opened},
     glob::Glob,
 };
@@ -42,6 +42,8 @@ pub struct Way<'a> {
     pub timeout: Duration,
     /// Is shown what a command writes while it runs.
     pub live: LiveOutput<'a>,
+    /// The span of the call, for whoever is called and keeps traces.
+    pub trace: Option<TraceContext>,
 }
 
 impl<'a> Way<'a> {
@@ -56,6 +58,7 @@ impl<'a> Way<'a> {
             trusted: None,
             timeout,
             live: LiveOutput::NOBODY,
+            trace: None,
         }
     }
 }

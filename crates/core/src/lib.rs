@@ -36,6 +36,7 @@ pub mod settle;
 pub mod source;
 pub mod subscriber;
 pub mod text;
+mod trace;
 mod verdict;
 pub mod words;
 
@@ -46,6 +47,7 @@ pub use document::Problem;
 pub use ids::{AlarmId, AlertId, JobId};
 pub use period::Period;
 pub use role::Role;
+pub use trace::{TRACEPARENT, TraceContext};
 pub use verdict::Verdict;
 
 #[cfg(test)]

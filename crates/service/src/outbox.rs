@@ -3,7 +3,7 @@
 
 use crate::{admission::NotTaken, clock, intake::deliver, node::Node, subscribers::leaving};
 use arvok_core::{
-    Kind, NewAlert,
+    Kind, NewAlert, TraceContext,
     alert::{Alert, AlertError, Received},
     source::OWN,
 };
@@ -114,6 +114,8 @@ fn alert(told: &OutboxEvent, received: chrono::DateTime<chrono::Utc>) -> Result<
         NewAlert { id: Some(told.id.clone()), time: Some(told.at), ..NewAlert::of(&told.alert)? };
     let complete =
         |new: NewAlert| new.complete(Received { source: OWN, received, fallback_id: &told.id });
-    complete(new.clone())
-        .or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))
+    let alert = complete(new.clone())
+        .or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))?;
+    let trace = told.trace.as_deref().and_then(TraceContext::parse);
+    Ok(Alert { trace, ..alert })
 }

@@ -19,6 +19,13 @@ fn random_hex<const N: usize>() -> String {
     hex::encode(bytes)
 }
 
+/// A random number of a span.
+pub(crate) fn span() -> u64 {
+    let mut bytes = [0u8; 8];
+    getrandom::fill(&mut bytes).expect("the operating system gives random numbers");
+    u64::from_ne_bytes(bytes)
+}
+
 /// A random byte, to spread what would otherwise happen together.
 pub(crate) fn byte() -> u8 {
     let mut byte = [0u8];

@@ -1,5 +1,16 @@
 -- Jobs: what follows when they are made, change, end and go.
 
+-- The span of a new job, as a `traceparent`: in the trace of its cause, else in one of its own. A
+-- trace of its own is marked as sampled: a call within one that is not would keep the other side
+-- from recording what it would have recorded. The last half of a random UUID is never zero. Called
+-- where jobs are made (`store/jobs/new`); locks nothing.
+CREATE OR REPLACE FUNCTION job_trace(cause text) RETURNS text
+    LANGUAGE sql VOLATILE AS $$
+    SELECT '00-' || coalesce(substr(cause, 4, 32), replace(gen_random_uuid()::text, '-', ''))
+        || '-' || right(replace(gen_random_uuid()::text, '-', ''), 16)
+        || '-' || coalesce(substr(cause, 54, 2), '01')
+$$;
+
 -- Counts jobs that are made, and tells of them. Called after each insert into `job`; once for all
 -- jobs of a statement.
 CREATE OR REPLACE FUNCTION jobs_made() RETURNS trigger

@@ -3,7 +3,7 @@
 
 use crate::{StoreError, entity::call, sql, stored::Stored};
 use arvok_api::CallState;
-use arvok_core::{JobId, job::Place};
+use arvok_core::{JobId, TraceContext, job::Place};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
@@ -194,6 +194,8 @@ pub struct NewCall {
     pub ended: CallState,
     /// What went wrong.
     pub message: Option<String>,
+    /// Its span.
+    pub trace: Option<TraceContext>,
 }
 
 /// Keeps calls that are over.
@@ -219,6 +221,7 @@ pub async fn keep(db: &impl ConnectionTrait, calls: &[NewCall]) -> Result<(), St
                 .message
                 .as_ref()
                 .map(|m| arvok_core::text::cut(&m.replace('\0', "\u{fffd}"), 1_000).to_owned())),
+            trace: Set(c.trace.map(|trace| trace.to_string())),
             ..Default::default()
         }
     });

@@ -8,7 +8,7 @@ use crate::{
     jobs::new::{self, Beginning, INHERITED, Inherited, NewJob, Origin},
     sql,
 };
-use arvok_core::{AlarmId, AlertId, JobId, job::Progress, rule::Urgency};
+use arvok_core::{AlarmId, AlertId, JobId, TraceContext, job::Progress, rule::Urgency};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
@@ -39,6 +39,8 @@ pub struct Launch<'a> {
     pub key: Option<&'a str>,
     /// Why it was launched, in words.
     pub reason: String,
+    /// The trace that its request belongs to.
+    pub trace: Option<TraceContext>,
 }
 
 /// What became of a launch.
@@ -101,6 +103,7 @@ pub async fn launch(
         reason: launch.reason.clone(),
         at: now,
         beginning: Beginning::Fresh,
+        trace: launch.trace,
     };
     let tx = db.begin().await?;
     match new::make(&tx, job).await {
@@ -180,6 +183,7 @@ pub async fn go_on(
         at: now,
         // It has begun already: whoever takes it up reads what its steps gave.
         beginning: Beginning::From(Box::new(go_on.progress.clone())),
+        trace: old.trace.as_deref().and_then(TraceContext::parse),
     };
     let id = new::make(&tx, job).await?.ok_or(StoreError::Contended("the numbers of jobs"))?;
     let sql = "WITH taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at,

@@ -79,6 +79,7 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
         reason: format!("{}; launched by {}{otherwise}", p.reason, decided.by),
         at: decided.at,
         beginning: Beginning::Fresh,
+        trace: None,
     }
 }
 

@@ -42,6 +42,10 @@ impl MigratorTrait for Migrator {
                 name: "0006_live_output",
                 sql: include_str!("../migrations/0006_live_output.sql"),
             }),
+            Box::new(Step {
+                name: "0007_trace",
+                sql: include_str!("../migrations/0007_trace.sql"),
+            }),
         ]
     }
 }

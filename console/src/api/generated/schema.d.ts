@@ -1365,6 +1365,11 @@ export interface components {
             alarm?: number | null;
             /** @description What each rule that matched decided. */
             verdicts: components["schemas"]["VerdictItem"][];
+            /**
+             * @description The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+             *     its sender; absent where the sender names none.
+             */
+            trace?: string | null;
         };
         /** @description One alert in the normal form. */
         AlertItem: {
@@ -1618,6 +1623,11 @@ export interface components {
             state: components["schemas"]["CallState"];
             /** @description What went wrong. */
             message?: string | null;
+            /**
+             * @description The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+             *     the call; absent where nobody began one.
+             */
+            trace?: string | null;
         };
         /**
          * @description A request that is or would be sent, without its address and its credential, which are its
@@ -2210,6 +2220,11 @@ export interface components {
             goes_on_as?: number | null;
             /** @description What people did to it, the first first; the last hundred. */
             acts?: components["schemas"]["JobAct"][];
+            /**
+             * @description The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+             *     the job; absent for jobs of before there were traces.
+             */
+            trace?: string | null;
         };
         /** @description One job. */
         JobItem: {
@@ -3077,6 +3092,11 @@ export interface components {
                 state: components["schemas"]["CallState"];
                 /** @description What went wrong. */
                 message?: string | null;
+                /**
+                 * @description The trace that it belongs to, as a `traceparent` (W3C Trace Context) with the span of
+                 *     the call; absent where nobody began one.
+                 */
+                trace?: string | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;

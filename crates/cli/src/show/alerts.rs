@@ -58,6 +58,7 @@ pub fn alert(d: &AlertDetail) -> String {
     if let Some(alarm) = d.alarm {
         lines.push(format!("  alarm     {alarm}"));
     }
+    lines.extend(d.trace.as_ref().map(|trace| format!("  trace     {trace}")));
     lines.push(String::new());
     lines.push(if d.verdicts.is_empty() {
         "No rule concerns it.".into()

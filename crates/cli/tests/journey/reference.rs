@@ -101,7 +101,17 @@ fn the_examples_of_events_are_accepted() {
         event.as_object().expect("an object").keys().map(String::as_str).collect();
     assert_eq!(
         fields,
-        ["specversion", "id", "source", "type", "subject", "time", "datacontenttype", "data"]
+        [
+            "specversion",
+            "id",
+            "source",
+            "type",
+            "subject",
+            "time",
+            "datacontenttype",
+            "traceparent",
+            "data"
+        ]
     );
     // Each command that the page shows is one.
     for line in

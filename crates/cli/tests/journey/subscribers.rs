@@ -1,6 +1,6 @@
 //! Events that leave: to addresses that have agreed, signed, each until it is taken or given up.
 
-use crate::kit::{Records, Stage, answer, block, until};
+use crate::kit::{Peer, Records, Stage, answer, block, until};
 use arvok_standins::{
     Faults,
     board::{self, BoardOptions, Manners, RunningBoard},
@@ -365,4 +365,74 @@ fn each_event_comes_whatever_dies_and_one_that_stalls_holds_up_nobody() {
     until("the quick one to hear", || (told(&quick, job).len() == 1).then_some(()));
     let full = stands(&stage, "slow", |s| s["left_out"].as_i64() > Some(2));
     assert_eq!(full["waiting"], 10_000);
+}
+
+#[test]
+fn one_trace_leads_from_an_alert_to_the_call_of_its_job_and_to_what_is_told_of_it() {
+    const SENT: &str = "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01";
+    const EVENT: &str = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-00";
+    let (stage, peer) = (Stage::bare(), Peer::start());
+    stage.publish(&peer.definitions("never"));
+    stage.secret("tower", "of-the-tower", &["source/tower"]);
+    stage.publish(
+        "source: tower\nintake: { cloudevents: { credential: { bearer: \"${secret('tower')}\" } } }\n\
+         read: { kind: '\"test.tell\"', resource: event.subject }\n",
+    );
+    let board = subscribed(&stage, "board", "{ kinds: job.* }");
+    let trace_of = |span: &Value| span.as_str().expect("a trace")[3..35].to_owned();
+    let post = |subject: &str, own: Option<&str>| {
+        let mut event = json!({ "specversion": "1.0", "id": subject, "source": "/tower",
+            "type": "noted", "subject": subject });
+        if let Some(own) = own {
+            event["traceparent"] = own.into();
+        }
+        let (status, taken) = answer(
+            stage
+                .request(Method::POST, "/in/tower")
+                .bearer_auth(&stage.token)
+                .header("content-type", "application/cloudevents+json")
+                .header("traceparent", SENT)
+                .body(event.to_string()),
+        );
+        assert_eq!(status, 202, "{taken}");
+        taken["alerts"][0]["seq"].as_i64().expect("a handle")
+    };
+    // A request may name a trace, and an event a nearer one.
+    for (subject, own, sent) in [("vm/a", None, SENT), ("vm/b", Some(EVENT), EVENT)] {
+        let alert = post(subject, own);
+        let shown = stage.get(&format!("/api/v1/alerts/{alert}"));
+        assert_eq!(shown["trace"], sent);
+        let id = stage.verdict_is(alert, "tell", "dispatched")["job"].as_i64().expect("a job");
+        let job = stage.job_in(id, &["succeeded"]);
+        assert_eq!(trace_of(&job["trace"]), sent[3..35], "the job is part of the trace");
+        assert_ne!(job["trace"], sent, "by a span of its own");
+        let told = peer.told().into_iter().find(|told| told.body.contains(subject));
+        let called = Value::from(told.expect("a request").trace.expect("a trace"));
+        assert_eq!(trace_of(&called), sent[3..35]);
+        assert!(called != job["trace"] && called != *sent, "{called}");
+        assert_eq!(called.as_str().expect("a text")[52..], sent[52..], "whether it is recorded");
+        let calls = until("the call to be kept", || {
+            let calls = stage.get("/api/v1/connections/peer/calls")["items"].clone();
+            calls.as_array()?.iter().find(|call| call["job"] == id).cloned()
+        });
+        assert_eq!(calls["trace"], called);
+        let event = until("what is told of its end", || {
+            let ends =
+                |e: &Value| e["type"] == "arvok.job.succeeded" && e["data"]["job"]["id"] == id;
+            board.events().into_iter().find(ends)
+        });
+        assert_eq!(event["traceparent"], job["trace"]);
+    }
+    // What nobody traces begins a trace of its own; a launch may name one.
+    let body = json!({ "runbook": "tell", "inputs": { "what": "vm/c" } });
+    let launch = |trace: Option<&str>| {
+        let request = stage.request(Method::POST, "/api/v1/jobs").bearer_auth(&stage.token);
+        let request = trace.into_iter().fold(request, |r, trace| r.header("traceparent", trace));
+        let (status, made) = answer(request.json(&body));
+        assert_eq!(status, 201, "{made}");
+        trace_of(&stage.job_in(made["job"].as_i64().expect("a job"), &["succeeded"])["trace"])
+    };
+    let own: BTreeSet<String> = [launch(None), launch(None), launch(Some("nonsense"))].into();
+    assert_eq!(own.len(), 3, "each its own: {own:?}");
+    assert_eq!(launch(Some(SENT)), SENT[3..35]);
 }

@@ -4,6 +4,7 @@
 use super::{Http, tokens::Asking};
 use crate::driver::{Way, unsent};
 use arvok_core::{
+    TRACEPARENT,
     bounds::{depth_diagnostic, too_deep},
     connector::{Answer, Body, CallEnd, Failure, Opened, Request},
     text::cut,
@@ -65,8 +66,13 @@ fn build(client: &Client, way: Way<'_>, request: &Request) -> Result<RequestBuil
     for (name, value) in &request.headers {
         sending = sending.header(name, value);
     }
-    let has_kind =
-        request.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(CONTENT_TYPE.as_str()));
+    let names =
+        |header: &str| request.headers.iter().any(|(name, _)| name.eq_ignore_ascii_case(header));
+    // What a connector's author writes there counts.
+    if let Some(trace) = way.trace.filter(|_| !names(TRACEPARENT)) {
+        sending = sending.header(TRACEPARENT, trace.to_string());
+    }
+    let has_kind = names(CONTENT_TYPE.as_str());
     Ok(match &request.body {
         None => sending,
         Some(Body::Json(body)) => {

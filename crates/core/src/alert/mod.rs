@@ -10,6 +10,7 @@ pub use resource::{ResourceError, ResourcePath};
 pub use severity::{Severity, SeverityError, SeverityRange};
 
 use crate::{
+    TraceContext,
     bounds::{depth_diagnostic, too_deep},
     diagnostic::{Diagnostic, hint},
     text::{clean, clean_json, cut},
@@ -72,6 +73,9 @@ pub struct Alert {
     pub labels: BTreeMap<String, String>,
     /// The payload as it came.
     pub body: Value,
+    /// The trace that it belongs to, where its sender names one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trace: Option<TraceContext>,
 }
 
 impl Alert {
@@ -184,6 +188,7 @@ impl NewAlert {
             value: self.value,
             labels,
             body: clean_json(self.body),
+            trace: None,
         })
     }
 }

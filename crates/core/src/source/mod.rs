@@ -162,10 +162,13 @@ impl Source {
         let names = self.intake.names(body, delivery.properties);
         let Delivery { received, normal, .. } = *delivery;
         let payload = Payload { body, names: &names, received, fallback_id, normal, left };
-        payload.read(&self.name, self.read.as_ref()).unwrap_or_else(|why| ReadOutcome {
-            unreadable: vec![Unread::whole(why.to_string())],
-            ..ReadOutcome::default()
-        })
+        match payload.read(&self.name, self.read.as_ref()) {
+            Ok(outcome) => outcome.within(intake::trace_of(body, delivery.properties)),
+            Err(why) => ReadOutcome {
+                unreadable: vec![Unread::whole(why.to_string())],
+                ..ReadOutcome::default()
+            },
+        }
     }
 
     /// The alert of one item of `each` that was kept: of its message nothing else is known any
@@ -179,7 +182,11 @@ impl Source {
         let Delivery { received, fallback_id, normal, .. } = *delivery;
         let left = &Cell::new(MAX_STEPS);
         let payload = Payload { body: &item, names: &names, received, fallback_id, normal, left };
-        payload.read_item(&self.name, self.read.as_ref()).map_err(|why| why.to_string())
+        let trace = intake::trace_of(&item, delivery.properties);
+        match payload.read_item(&self.name, self.read.as_ref()) {
+            Ok(outcome) => Ok(outcome.within(trace)),
+            Err(why) => Err(why.to_string()),
+        }
     }
 }
 

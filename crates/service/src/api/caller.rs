@@ -11,7 +11,7 @@ use actix_web::{
     web,
 };
 use arvok_api::Who;
-use arvok_core::Role;
+use arvok_core::{Role, TRACEPARENT, TraceContext};
 use arvok_store::access;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use std::{future::Future, pin::Pin, time::Duration};
@@ -50,6 +50,11 @@ pub(super) fn bearer(request: &HttpRequest) -> Option<&str> {
     let value = request.headers().get(header::AUTHORIZATION)?.to_str().ok()?;
     let (scheme, token) = value.split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then(|| token.trim())
+}
+
+/// The trace that a request belongs to (W3C Trace Context), where it names one.
+pub(super) fn trace(request: &HttpRequest) -> Option<TraceContext> {
+    TraceContext::parse(request.headers().get(TRACEPARENT)?.to_str().ok()?)
 }
 
 /// Name and password behind `Authorization: Basic` (RFC 7617), with the colon between them.

@@ -1,13 +1,18 @@
 //! Connections: whether they can be used and what they offer, their last calls, tests and tries by
 //! hand.
 
-use super::{ApiError, MAX_PUBLICATION, caller::Caller, definitions::unknown, query::in_range};
+use super::{
+    ApiError, MAX_PUBLICATION,
+    caller::{self, Caller},
+    definitions::unknown,
+    query::in_range,
+};
 use crate::{
     calls::{self, Outgoing, answer_kept},
     clock,
     node::{Node, Published, SecretScope},
 };
-use actix_web::{get, post, web};
+use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
     CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest,
     ImportRequest, Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, TriedOperation,
@@ -188,6 +193,7 @@ fn call_item(call: Model) -> CallItem {
         millis: call.millis.into(),
         state: call.ended.0,
         message: call.message,
+        trace: call.trace,
     }
 }
 
@@ -243,6 +249,7 @@ pub(super) async fn try_operation(
     caller: Caller,
     path: web::Path<(String, String)>,
     body: web::Json<TryOperation>,
+    from: HttpRequest,
 ) -> Result<web::Json<TriedOperation>, ApiError> {
     let (name, operation) = path.into_inner();
     let published = node.published();
@@ -285,6 +292,7 @@ pub(super) async fn try_operation(
     let timeout = (described.longest(connection.timeout) > longest).then_some(longest);
     // It goes on, and is noted, though whoever asked may be gone.
     let by = caller.0.name.clone();
+    let trace = caller::trace(&from);
     let calling = actix_web::rt::spawn(async move {
         let out = Outgoing {
             via: &name,
@@ -295,6 +303,7 @@ pub(super) async fn try_operation(
             callback: None,
             caller: For::Person(by),
             hidden: &[],
+            trace,
         };
         calls::call(&node, out).await.0.ended()
     });

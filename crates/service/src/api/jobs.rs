@@ -420,5 +420,6 @@ fn detail(
         seen: row.seen,
         goes_on_as: row.goes_on_as,
         acts: Vec::new(),
+        trace: row.trace,
     }
 }

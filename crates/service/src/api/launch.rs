@@ -1,6 +1,9 @@
 //! Launching runbooks by hand: the form, the dry run, the launch.
 
-use super::{ApiError, caller::Caller};
+use super::{
+    ApiError,
+    caller::{self, Caller},
+};
 use crate::{clock, node::Node};
 use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
 use arvok_api::{
@@ -221,6 +224,7 @@ pub(super) async fn launch(
             by: &caller.0.name,
             key: key.as_deref(),
             reason: format!("launched by {}{because}", caller.0.name),
+            trace: caller::trace(&request),
         },
         now,
     )

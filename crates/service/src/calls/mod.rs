@@ -17,11 +17,12 @@ use crate::{
     clock,
     metrics::{CallLabel, ConnectionLabel},
     node::{Node, Published, SecretScope},
+    random,
 };
 use arvok_api::CallState;
 use arvok_connect::{Call, CallOutcome, Called, HostKey, LiveOutput, Redactor, TrustedKeys, Way};
 use arvok_core::{
-    Kind, Period,
+    Kind, Period, TraceContext,
     connector::{
         Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat,
     },
@@ -48,6 +49,8 @@ pub(crate) struct Outgoing<'a> {
     pub caller: Caller,
     /// Addresses that no record may have, and what stands in their place.
     pub hidden: &'a [(String, &'static str)],
+    /// The span of whoever makes it.
+    pub trace: Option<TraceContext>,
 }
 
 /// A connection as it is used: with its address and its secrets.
@@ -63,6 +66,7 @@ impl Ready<'_> {
     fn way(&self, timeout: Duration) -> Way<'_> {
         Way {
             live: LiveOutput::NOBODY,
+            trace: None,
             base: &self.base,
             credential: self.credential.as_ref(),
             authorities: self.authorities.as_deref(),
@@ -186,6 +190,8 @@ async fn noted(
 ) -> CallResult {
     let (at, begun) = (clock::now(), Instant::now());
     let caller = out.caller.clone();
+    let trace = out.trace.map(|caller| caller.child(random::span()));
+    let out = Outgoing { trace, ..out };
     let (via, name, hidden) = (out.via.to_owned(), out.operation.to_owned(), out.hidden);
     let called = match perform(node, published, connection, operation, out).await {
         Ok(CallResult::Ended(ended)) => hide(*ended, hidden),
@@ -210,6 +216,7 @@ async fn noted(
         millis,
         ended,
         message,
+        trace,
     });
     CallResult::Ended(Box::new(called))
 }
@@ -284,7 +291,7 @@ async fn perform(
             give: out.give,
             key: out.key,
             callback: out.callback,
-            way: Way { live, ..ready.way(millis(one)) },
+            way: Way { live, trace: out.trace, ..ready.way(millis(one)) },
             within: (whole != one).then(|| millis(whole)),
             redactor: &published.redactor,
         };
@@ -322,6 +329,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 callback: None,
                 caller: Caller::Person(by.to_owned()),
                 hidden: &[],
+                trace: None,
             };
             call(node, out).await.0.ended().called.map(|called| match called {
                 Called::Output(output) => {

@@ -267,6 +267,7 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
                 callback: callback.as_ref(),
                 caller,
                 hidden: &hidden,
+                trace: held.trace,
             };
             match out.probes {
                 true => calls::probe(node, outgoing).await,

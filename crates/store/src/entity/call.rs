@@ -32,6 +32,8 @@ pub struct Model {
     pub ended: Stored<CallState>,
     /// What went wrong.
     pub message: Option<String>,
+    /// Its span, as a `traceparent`.
+    pub trace: Option<String>,
 }
 
 /// It stands for itself.

@@ -110,6 +110,8 @@ pub struct Model {
     pub seen_at: Option<DateTimeUtc>,
     /// The job that goes on from where it failed.
     pub goes_on_as: Option<i64>,
+    /// Its span, as a `traceparent`.
+    pub trace: Option<String>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -29,14 +29,15 @@ static INSERT: LazyLock<String> = LazyLock::new(|| {
         n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
             FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[],
             $5::text[], $6::text[],
-                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[]) AS t (source, id, kind, severity, state, resource, time,
-                    received, summary, value, labels, body, key_order)),
+                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[], $16::text[]) AS t (source, id, kind, severity, state, resource, time,
+                    received, summary, value, labels, body, key_order, trace)),
         new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time,
         received, summary, value,
-                labels, body, key_order)
+                labels, body, key_order, trace)
             SELECT seq, source, id, kind, severity, state, resource, time, received, summary,
             nullif(value, 'NaN'),
-                labels::jsonb, body::jsonb, nullif(key_order, '')
+                labels::jsonb, body::jsonb, nullif(key_order, ''),
+                nullif(trace, '')
             FROM n WHERE NOT EXISTS (SELECT 1 FROM alerts e
                 WHERE e.seq >= $14 AND e.seq < $15 AND e.source = n.source AND e.id = n.id OFFSET 0)
             ORDER BY source, id
@@ -104,6 +105,7 @@ pub(super) async fn insert(
         texts(|a| key_order::order_of(&a.body)),
         known.ids_from.into(),
         known.first.into(),
+        texts(|a| a.trace.map_or_else(String::new, |trace| trace.to_string())),
     ];
     let rows: Vec<Inserted> = sql::typed(tx, &INSERT, values).await?;
     let Some(inserted) = rows.into_iter().next().filter(|r| r.last > 0) else {
@@ -250,7 +252,7 @@ pub fn not_taken(alert: &Alert, reason: String) -> Malformed {
 fn normal_form(alert: &Alert) -> String {
     let mut whole = serde_json::to_value(alert).unwrap_or_default();
     if let Some(fields) = whole.as_object_mut() {
-        fields.retain(|name, _| !["source", "received", "body"].contains(&name.as_str()));
+        fields.retain(|name, _| !["source", "received", "body", "trace"].contains(&name.as_str()));
     }
     whole.to_string()
 }

@@ -300,6 +300,7 @@ impl<'a> BatchOutcome<'a> {
                 reason: fire.reason.to_string(),
                 at: *at,
                 beginning: Beginning::Fresh,
+                trace: None,
             }
         };
         rule.entries(first).zip(&fire.jobs).map(job).collect()
@@ -347,6 +348,7 @@ fn forgotten(firing: &Firing<'_>) -> Vec<NewJob> {
         reason: fire.reason.to_string(),
         at: *at,
         beginning: Beginning::Fresh,
+        trace: None,
     };
     fire.jobs.iter().map(job).collect()
 }

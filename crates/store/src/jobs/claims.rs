@@ -12,7 +12,7 @@ use super::{
 };
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{
-    AlarmId, AlertId, JobId,
+    AlarmId, AlertId, JobId, TraceContext,
     job::{JobState, Progress},
 };
 use chrono::{DateTime, Utc};
@@ -113,6 +113,7 @@ struct ClaimedRow {
     posts: i32,
     depth: i16,
     holds: bool,
+    trace: Option<String>,
 }
 
 impl ClaimedRow {
@@ -124,7 +125,7 @@ impl ClaimedRow {
 
 const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, \
     created_at, progress,
-    begun, word, word_number, posts, depth, holds";
+    begun, word, word_number, posts, depth, holds, trace";
 
 /// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1`
 /// claims that are alive, `$2` and `$3` runbooks and how many of their jobs there may be at once,
@@ -228,6 +229,7 @@ impl ClaimedRow {
         Ok(ClaimedJob {
             posts: row.posts,
             depth: row.depth,
+            trace: row.trace.as_deref().and_then(TraceContext::parse),
             progress: row.progress,
             begun: row.begun,
             word: row

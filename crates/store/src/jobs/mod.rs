@@ -30,7 +30,7 @@ use crate::{
 };
 use arvok_api::StepState;
 use arvok_core::{
-    AlarmId, AlertId, AlertState, JobId, Severity,
+    AlarmId, AlertId, AlertState, JobId, Severity, TraceContext,
     alarm::Alarm,
     job::{JobState, Place, Resolution, StepOutputs},
 };
@@ -82,6 +82,8 @@ pub struct ClaimedJob {
     pub posts: i32,
     /// How deep it stands below the first of the jobs above it.
     pub depth: i16,
+    /// Its span; none of a job that was made before jobs had one.
+    pub trace: Option<TraceContext>,
 }
 
 /// What a person says to a job.

@@ -4,7 +4,7 @@
 
 use crate::{StoreError, sql};
 use arvok_core::{
-    AlarmId, AlertId, JobId,
+    AlarmId, AlertId, JobId, TraceContext,
     job::{JobEffect, JobState, Progress},
     text::clean_json,
 };
@@ -35,6 +35,8 @@ pub(crate) struct NewJob {
     pub reason: String,
     pub at: DateTime<Utc>,
     pub beginning: Beginning,
+    /// The trace of whoever launches it; none: that of the job above it, or of its alert.
+    pub trace: Option<TraceContext>,
 }
 
 /// Who makes a job.
@@ -70,7 +72,7 @@ pub(crate) enum Beginning {
 }
 
 /// The columns that are written, the number first, as the statement reads them.
-const COLUMNS: [(&str, &str); 27] = [
+const COLUMNS: [(&str, &str); 28] = [
     ("id", "bigint"),
     ("runbook", "text"),
     ("runbook_version", "int"),
@@ -98,7 +100,13 @@ const COLUMNS: [(&str, &str); 27] = [
     ("root", "bigint"),
     ("depth", "smallint"),
     ("holds", "boolean"),
+    ("trace", "text"),
 ];
+
+/// The trace of whatever made a job.
+const CAUSE: &str =
+    "coalesce(t.trace, (SELECT above.trace FROM job above WHERE above.id = t.parent),
+    (SELECT alerts.trace FROM alerts WHERE alerts.seq = t.alert_seq))";
 
 /// A row as the statement reads it.
 #[derive(Serialize)]
@@ -130,6 +138,7 @@ struct Row {
     root: Option<JobId>,
     depth: i16,
     holds: bool,
+    trace: Option<TraceContext>,
 }
 
 impl From<NewJob> for Row {
@@ -169,6 +178,7 @@ impl From<NewJob> for Row {
             depth: step.as_ref().map_or(0, |step| step.depth),
             holds: step.as_ref().is_none_or(|step| step.holds),
             parent_place: step.map(|step| step.place),
+            trace: job.trace,
         }
     }
 }
@@ -181,11 +191,15 @@ pub(crate) fn making(jobs: Vec<NewJob>) -> Result<(String, Vec<Value>), StoreErr
         .collect::<Result<Vec<_>, _>>()?;
     let names: Vec<&str> = COLUMNS.iter().map(|(name, _)| *name).collect();
     let typed: Vec<String> = COLUMNS.iter().map(|(name, of)| format!("{name} {of}")).collect();
+    let values = names.iter().map(|name| match *name {
+        "id" => "coalesce(t.id, nextval('job_number'))".to_owned(),
+        "trace" => format!("job_trace({CAUSE})"),
+        name => format!("t.{name}"),
+    });
     let text = format!(
-        "INSERT INTO job ({}) SELECT coalesce(id, nextval('job_number')), {}
-            FROM jsonb_to_recordset($1::jsonb) AS t ({})",
+        "INSERT INTO job ({}) SELECT {} FROM jsonb_to_recordset($1::jsonb) AS t ({})",
         names.join(", "),
-        names[1..].join(", "),
+        values.collect::<Vec<_>>().join(", "),
         typed.join(", ")
     );
     Ok((text, vec![clean_json(json!(rows)).into()]))
@@ -226,8 +240,9 @@ pub(crate) struct Inherited {
     pub launched_by: Option<String>,
     pub root: Option<i64>,
     pub depth: i16,
+    pub trace: Option<String>,
 }
 
 /// The columns of [`Inherited`].
 pub(crate) const INHERITED: &str = "runbook, inputs, target, urgency, rule, rule_version, \
-    alert_seq, alarm_id, chain, launched_by, root, depth";
+    alert_seq, alarm_id, chain, launched_by, root, depth, trace";

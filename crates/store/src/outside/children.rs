@@ -88,6 +88,7 @@ pub async fn launch(
         reason: format!("a step of job {}, {}", child.parent, child.place),
         at: now,
         beginning: Beginning::Fresh,
+        trace: None,
     };
     match new::make(db, job).await? {
         Some(made) => Ok(Some(made)),

@@ -29,6 +29,8 @@ pub struct OutboxEvent {
     pub job_id: i64,
     /// The alert as it is written.
     pub alert: Value,
+    /// The span of that job, as a `traceparent`.
+    pub trace: Option<String>,
 }
 
 /// The next events, in their order; none if it is another node's turn.
@@ -42,7 +44,9 @@ pub async fn claim(
     if sql::run(db, turn, vec![node.into(), TURN_SECONDS.into()]).await? == 0 {
         return Ok(Vec::new());
     }
-    let sql = "SELECT number, id, at, job_id, alert FROM outbox ORDER BY number LIMIT $1";
+    let sql = "SELECT number, id, at, job_id, alert,
+            (SELECT trace FROM job WHERE job.id = o.job_id) AS trace
+        FROM outbox o ORDER BY number LIMIT $1";
     let mut told: Vec<OutboxEvent> = sql::typed(db, sql, vec![most.into()]).await?;
     told.extend(changes(db, most).await?);
     told.sort_by_key(|told| told.number);
@@ -62,7 +66,8 @@ async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<OutboxEvent
     // Each job by its key, whatever was known of the tables when this was planned.
     let sql = "SELECT c.number, c.at, c.job_id, c.word, c.state, c.effect, c.failure, j.*
         FROM (SELECT * FROM job_change ORDER BY number LIMIT $1) c CROSS JOIN LATERAL
-            (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at FROM job
+            (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at, trace
+            FROM job
             WHERE id = c.job_id OFFSET 0) j";
     Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()])
         .await?
@@ -88,6 +93,7 @@ struct ChangeRow {
     urgency: i16,
     chain: Option<Value>,
     created_at: DateTime<Utc>,
+    trace: Option<String>,
 }
 
 impl ChangeRow {
@@ -130,7 +136,14 @@ impl ChangeRow {
         // do not come again.
         let id =
             format!("job-{}-{}-{}", self.job_id, self.created_at.timestamp_micros(), self.number);
-        OutboxEvent { number: self.number, id, at: self.at, job_id: self.job_id, alert }
+        OutboxEvent {
+            number: self.number,
+            id,
+            at: self.at,
+            job_id: self.job_id,
+            alert,
+            trace: self.trace,
+        }
     }
 
     fn summary(&self) -> String {

@@ -4,7 +4,8 @@ use super::{Conditions, bound::Floor, like, outcome::Outcome, page};
 use crate::{StoreError, days, entity::unreadable, key_order, sql};
 use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
 use arvok_core::{
-    Alert, AlertState, ResourcePath, Severity, Verdict, alert::SeverityRange, source::OWN,
+    Alert, AlertState, ResourcePath, Severity, TraceContext, Verdict, alert::SeverityRange,
+    source::OWN,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
@@ -148,8 +149,9 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
         body: serde_json::Value,
         key_order: Option<String>,
         alarm: Option<i64>,
+        trace: Option<String>,
     }
-    let sql = "SELECT body, key_order, (SELECT id FROM alarm m WHERE a.state <> 'noted'
+    let sql = "SELECT body, key_order, trace, (SELECT id FROM alarm m WHERE a.state <> 'noted'
         AND m.source = a.source
             AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alerts a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
@@ -158,7 +160,7 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
     let verdicts: Vec<VerdictItem> = sql::rows(db, sql, vec![seq.into()]).await?;
     Ok(rest.map(|r| {
         let body = key_order::restored(r.body, r.key_order.as_deref());
-        AlertDetail { alert, body, alarm: r.alarm, verdicts }
+        AlertDetail { alert, body, alarm: r.alarm, verdicts, trace: r.trace }
     }))
 }
 
@@ -213,7 +215,7 @@ pub async fn payload_bytes(
 const RECORDED: &str =
     "seq, id, source, kind, severity, state, resource, time, received, summary, \
     value, labels, body,
-    key_order";
+    key_order, trace";
 
 /// Alerts in the form that expressions see, by their numbers.
 pub async fn whole_alerts(
@@ -260,6 +262,7 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
     };
     let labels: serde_json::Value = row.try_get("", "labels")?;
     let key_order: Option<String> = row.try_get("", "key_order")?;
+    let trace: Option<String> = row.try_get("", "trace")?;
     let alert = Alert {
         id: text("id")?,
         source: text("source")?,
@@ -273,6 +276,7 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
         value: row.try_get("", "value")?,
         labels: serde_json::from_value(labels)?,
         body: key_order::restored(row.try_get("", "body")?, key_order.as_deref()),
+        trace: trace.as_deref().and_then(TraceContext::parse),
     };
     Ok((row.try_get("", "seq")?, alert))
 }

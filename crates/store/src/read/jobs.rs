@@ -129,6 +129,8 @@ pub struct JobRow {
     pub seen: Option<SeenBy>,
     /// The job that goes on from where it failed.
     pub goes_on_as: Option<i64>,
+    /// Its span, as a `traceparent`.
+    pub trace: Option<String>,
 }
 
 /// Most jobs of its steps that are read with a job.
@@ -190,5 +192,6 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         attempts: attempts.into_iter().map(attempt).collect(),
         seen: row.seen_by.zip(row.seen_at).map(|(by, at)| SeenBy { by, at }),
         goes_on_as: row.goes_on_as,
+        trace: row.trace,
     }))
 }

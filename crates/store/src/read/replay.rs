@@ -102,7 +102,7 @@ pub async fn replay<'a>(
     };
     let sql = format!(
         "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value,
-            labels, {body} {}
+            labels, {body}, trace {}
         ORDER BY received, seq",
         replay.clause()
     );

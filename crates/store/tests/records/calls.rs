@@ -21,6 +21,7 @@ fn call(connection: &str, minutes_ago: i64, ended: CallState) -> NewCall {
         millis: 10 * i32::try_from(minutes_ago).expect("a few"),
         ended,
         message: (ended != CallState::Done).then(|| "no answer\0".to_owned()),
+        trace: None,
     }
 }
 

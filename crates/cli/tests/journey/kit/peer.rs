@@ -18,6 +18,7 @@ use tokio::{
 #[derive(Clone, Debug)]
 pub struct Told {
     pub key: Option<String>,
+    pub trace: Option<String>,
     pub body: String,
     pub at: Instant,
     /// How many it was answering then, this one included.
@@ -102,9 +103,9 @@ async fn serve(
     out: Arc<AtomicU64>,
 ) {
     let mut stream = BufStream::new(stream);
-    while let Some((key, body)) = read(&mut stream).await {
+    while let Some(RequestParts { key, trace, body }) = read(&mut stream).await {
         let at_once = out.fetch_add(1, Ordering::SeqCst) + 1;
-        locked(&told).push(Told { key, body, at: Instant::now(), at_once });
+        locked(&told).push(Told { key, trace, body, at: Instant::now(), at_once });
         tokio::time::sleep(Duration::from_millis(delay.load(Ordering::Relaxed))).await;
         out.fetch_sub(1, Ordering::SeqCst);
         let answer =
@@ -115,8 +116,15 @@ async fn serve(
     }
 }
 
-async fn read(stream: &mut BufStream<TcpStream>) -> Option<(Option<String>, String)> {
-    let (mut key, mut length) = (None, 0);
+/// What a request says.
+struct RequestParts {
+    key: Option<String>,
+    trace: Option<String>,
+    body: String,
+}
+
+async fn read(stream: &mut BufStream<TcpStream>) -> Option<RequestParts> {
+    let (mut key, mut trace, mut length) = (None, None, 0);
     loop {
         let mut line = String::new();
         stream.read_line(&mut line).await.ok()?;
@@ -129,11 +137,12 @@ async fn read(stream: &mut BufStream<TcpStream>) -> Option<(Option<String>, Stri
         };
         match name.to_ascii_lowercase().as_str() {
             "idempotency-key" => key = Some(value.trim().to_owned()),
+            "traceparent" => trace = Some(value.trim().to_owned()),
             "content-length" => length = value.trim().parse().ok()?,
             _ => {}
         }
     }
     let mut body = vec![0; length];
     stream.read_exact(&mut body).await.ok()?;
-    Some((key, String::from_utf8_lossy(&body).into_owned()))
+    Some(RequestParts { key, trace, body: String::from_utf8_lossy(&body).into_owned() })
 }

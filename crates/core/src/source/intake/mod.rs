@@ -8,11 +8,14 @@ mod cloudevents;
 mod http;
 mod schedule;
 mod syslog;
+mod trace;
 mod webhook;
 
 pub use http::{HttpIntake, HttpIntakeDoc};
 pub use schedule::{Missed, Occurrence, Schedule, ScheduleDoc};
 pub use syslog::{AddressRange, Syslog, SyslogDoc};
+
+pub(super) use trace::trace_of;
 
 use super::read::ReadDoc;
 use crate::{

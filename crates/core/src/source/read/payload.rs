@@ -2,7 +2,7 @@
 
 use super::{Lines, MAX_ALERTS, SeverityRead};
 use crate::{
-    Alert, AlertState, NewAlert, Severity,
+    Alert, AlertState, NewAlert, Severity, TraceContext,
     alert::{AlertError, Received},
     expr::{BUDGET, Expr, ExprError, Scope, Val, truth},
 };
@@ -73,6 +73,14 @@ impl ReadOutcome {
             let part = unread.part.or_else(|| part.clone());
             self.unreadable.push(Unread { item: item.or(unread.item), part, ..unread });
         }
+    }
+
+    /// The same, its alerts as parts of a trace.
+    pub(in crate::source) fn within(mut self, trace: Option<TraceContext>) -> Self {
+        for alert in &mut self.alerts {
+            alert.trace = trace;
+        }
+        self
     }
 }
 
