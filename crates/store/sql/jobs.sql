@@ -22,19 +22,20 @@ BEGIN
         FROM made GROUP BY 1, 2
         ON CONFLICT (runbook, rule, shard) DO UPDATE SET jobs = c.jobs + excluded.jobs,
             confirmed = c.confirmed + excluded.confirmed, last_at = greatest(c.last_at, excluded.last_at);
-    INSERT INTO job_change (job_id, word, state, effect, failure)
-        SELECT id, state, state, effect, left(failure, 4000) FROM made WHERE state <> 'running' ORDER BY id;
+    INSERT INTO job_change (job_id, state, effect, failure)
+        SELECT id, state, effect, left(failure, 4000) FROM made ORDER BY id;
     RETURN NULL;
 END $$;
 
--- Counts effects, tells of each change of a state, and has what follows the end of jobs: questions
--- are withdrawn, waits end, and the jobs above are woken. Called after each update of `job`; locks
--- the jobs above in the order of their numbers.
+-- Counts effects, refuses changes of a state that there are not, notes the others to be told, and has
+-- what follows the end of jobs: questions are withdrawn, waits end, and the jobs above are woken.
+-- Called after each update of `job`; locks the jobs above in the order of their numbers.
 CREATE OR REPLACE FUNCTION jobs_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$
 DECLARE
     became boolean;
     proved boolean;
+    wrong text;
     closes bigint[];
     parents bigint[];
 BEGIN
@@ -52,24 +53,20 @@ BEGIN
     IF NOT coalesce(became, false) THEN
         RETURN NULL;
     END IF;
-    INSERT INTO job_change (job_id, word, state, effect, failure)
-        SELECT j.id, e.word, e.state, e.effect, left(e.failure, 4000)
-        FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
-        CROSS JOIN LATERAL (
-            SELECT 1 AS turn, 'started' AS word, 'running' AS state, NULL AS effect, NULL AS failure
-                WHERE o.state = 'queued' AND j.begun AND NOT o.begun AND j.state <> 'running'
-            UNION ALL
-            SELECT 2, CASE
-                    WHEN j.state <> 'running' THEN j.state
-                    WHEN o.state = 'queued' THEN 'started'
-                    WHEN o.state = 'paused' AND j.word = '"resume"' THEN 'resumed'
-                    WHEN o.state = 'unsure' THEN 'resolved'
-                END, j.state, j.effect, j.failure
-        ) e
-        WHERE e.word IS NOT NULL ORDER BY j.id, e.turn;
+    SELECT min(format('job %s was %s and cannot become %s', j.id, o.state, j.state)) INTO wrong
+        FROM changed j JOIN before o ON o.id = j.id
+        WHERE o.state <> j.state AND NOT job_may_become(o.state, j.state);
+    IF wrong IS NOT NULL THEN
+        RAISE EXCEPTION USING ERRCODE = 'check_violation', MESSAGE = wrong;
+    END IF;
+    INSERT INTO job_change (job_id, was, state, begins, resumed, effect, failure)
+        SELECT j.id, o.state, j.state, j.begun AND NOT o.begun, r.resumed, j.effect, left(j.failure, 4000)
+        FROM changed j JOIN before o ON o.id = j.id AND o.state <> j.state
+        CROSS JOIN LATERAL (SELECT j.word IS NOT DISTINCT FROM '"resume"' AS resumed) r
+        WHERE job_change_is_told(o.state, j.state, r.resumed) ORDER BY j.id;
     SELECT array_agg(j.id) FILTER (WHERE j.outside), array_agg(j.parent ORDER BY j.parent) FILTER (WHERE j.parent IS NOT NULL)
         INTO closes, parents FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
-        WHERE (j.outside OR j.parent IS NOT NULL) AND j.state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused');
+        WHERE (j.outside OR j.parent IS NOT NULL) AND job_is_over(j.state);
     IF closes IS NOT NULL THEN
         UPDATE decision SET state = 'withdrawn', decided_at = now() WHERE job_id = ANY(closes) AND state = 'open';
         DELETE FROM wait WHERE job_id = ANY(closes);
@@ -105,7 +102,7 @@ BEGIN
         RETURN NULL;
     END IF;
     WITH ended AS (SELECT c.target, c.runbook FROM changed c JOIN before o ON o.id = c.id WHERE o.state <> c.state
-            AND c.state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused'))
+            AND job_is_over(c.state))
     SELECT array_agg(b.id) INTO back FROM (
         SELECT n.id FROM (SELECT DISTINCT target FROM ended) t CROSS JOIN LATERAL (SELECT j.id FROM job j
             WHERE j.state = 'queued' AND j.aside AND j.target = t.target

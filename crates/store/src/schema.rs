@@ -46,6 +46,10 @@ impl MigratorTrait for Migrator {
                 name: "0007_trace",
                 sql: include_str!("../migrations/0007_trace.sql"),
             }),
+            Box::new(Step {
+                name: "0008_job_changes",
+                sql: include_str!("../migrations/0008_job_changes.sql"),
+            }),
         ]
     }
 }

@@ -1,6 +1,7 @@
 //! Generated pages must say what the code says; `make reference` writes them anew.
 
 use crate::kit::arvok;
+use arvok_core::job::JobChange;
 
 const REFERENCE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/reference");
 
@@ -113,6 +114,9 @@ fn the_examples_of_events_are_accepted() {
             "data"
         ]
     );
+    for change in JobChange::ALL {
+        assert!(page.contains(&format!("`job.{change}`")), "{change}");
+    }
     // Each command that the page shows is one.
     for line in
         page.split("```sh\n").skip(1).filter_map(|b| b.split("```").next()).flat_map(str::lines)

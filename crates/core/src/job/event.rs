@@ -1,8 +1,8 @@
 //! What happens to a job, and what is to be done then.
 
 use super::{
-    ChildEnd, Decided, Emitted, EventWait, JobEffect, JobState, Launching, Place, Question, Recall,
-    Resolution,
+    ChildEnd, Decided, Emitted, EventWait, Launching, Place, Question, Recall, Resolution,
+    Transition,
 };
 use crate::{
     Alert, JobId, Period,
@@ -182,36 +182,8 @@ pub enum Effect {
     Launch(Launching),
     /// Tell a job to stop; answer with [`StepEvent::Recalled`].
     Recall(Recall),
-    /// Calls are out: their answers go on with it.
-    GoOn {
-        /// When something else goes on meanwhile; answer with [`Event::Tick`].
-        until: Option<DateTime<Utc>>,
-    },
-    /// Let go until then, or until the alarm changes.
-    Wait {
-        /// When it goes on.
-        until: DateTime<Utc>,
-        /// Whether a change of the alarm is waited for as well.
-        alarm: bool,
-    },
-    /// Let go until a person lets it go on.
-    Rest,
-    /// Let go until a person says what became of a step.
-    Unsure {
-        /// What is not known.
-        failure: String,
-    },
-    /// The state is final.
-    End {
-        /// The state.
-        state: JobState,
-        /// Whether it helped.
-        effect: JobEffect,
-        /// Why it did not succeed or help.
-        failure: Option<String>,
-        /// What it gives.
-        outputs: Value,
-    },
+    /// What becomes of the job.
+    Then(Transition),
 }
 
 /// A call that is to be made.

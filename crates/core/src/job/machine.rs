@@ -1,7 +1,7 @@
 //! The machine itself: from stage to stage, and what becomes of the job after each event.
 
 use super::{
-    Effect, Event, Facts, JobEffect, JobState, Outside, Place, Progress, StepOutputs,
+    Effect, Event, Facts, JobEffect, JobState, Outside, Place, Progress, StepOutputs, Transition,
     execution::{Around, End, Execution, News},
     open::StillOpen,
     progress::{Block, Ending, Halt, Paused, Stage},
@@ -105,7 +105,7 @@ impl<'a> Machine<'a> {
             let (end, more) = self.execute(now, &mut news, &mut effects);
             if end.is_none() && more {
                 self.note_done();
-                effects.push(Effect::GoOn { until: Some(now) });
+                effects.push(Effect::Then(Transition::GoOn { until: Some(now) }));
                 return effects;
             }
             self.note_done();
@@ -114,10 +114,10 @@ impl<'a> Machine<'a> {
             }
         }
         let rest = self.rest(now);
-        if matches!(rest, Effect::Unsure { .. }) {
+        if matches!(rest, Transition::Unsure { .. }) {
             self.progress.unsure_since = Some(now);
         }
-        effects.push(rest);
+        effects.push(Effect::Then(rest));
         effects
     }
 
@@ -461,7 +461,7 @@ impl<'a> Machine<'a> {
     }
 
     /// What becomes of the job until the next event.
-    fn rest(&self, now: DateTime<Utc>) -> Effect {
+    fn rest(&self, now: DateTime<Utc>) -> Transition {
         if self.progress.stage == Stage::Over {
             return self.end(now);
         }
@@ -481,26 +481,27 @@ impl<'a> Machine<'a> {
         let held = self.progress.paused.is_some();
         if open.calls > 0 {
             let until = open.due.into_iter().chain(limit).min().filter(|_| !held);
-            return Effect::GoOn { until };
+            return Transition::GoOn { until };
         }
         if held {
-            return Effect::Rest;
+            return Transition::Rest;
         }
         if !open.outside.is_empty() {
             // What comes wakes it; without that it is looked at again now and then.
             open.wait(now + TimeDelta::hours(1));
         }
         match (open.due, open.unsure.is_empty()) {
-            (Some(due), _) => {
-                Effect::Wait { until: limit.map_or(due, |limit| limit.min(due)), alarm: open.alarm }
-            }
-            (None, false) => Effect::Unsure { failure: open.unsure.join("; ") },
+            (Some(due), _) => Transition::Wait {
+                until: limit.map_or(due, |limit| limit.min(due)),
+                alarm: open.alarm,
+            },
+            (None, false) => Transition::Unsure { failure: open.unsure.join("; ") },
             // Cannot be; but a job that stands still is looked at again.
-            (None, true) => Effect::Wait { until: now + TimeDelta::minutes(1), alarm: false },
+            (None, true) => Transition::Wait { until: now + TimeDelta::minutes(1), alarm: false },
         }
     }
 
-    fn end(&self, now: DateTime<Utc>) -> Effect {
+    fn end(&self, now: DateTime<Utc>) -> Transition {
         let ending = self.progress.ending.clone().unwrap_or(Ending {
             state: JobState::Failed,
             effect: JobEffect::NotChecked,
@@ -520,7 +521,7 @@ impl<'a> Machine<'a> {
                 }
             }
         }
-        Effect::End { state, effect, failure, outputs }
+        Transition::End { state, effect, failure, outputs }
     }
 
     /// What the job gives. If a step ended it early, what steps behind would have given is left

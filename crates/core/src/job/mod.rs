@@ -9,6 +9,7 @@
 //! outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run`
 //! works out what a job would do, `play` plays the examples of a runbook.
 
+mod command;
 mod deadlock;
 mod dry_run;
 mod event;
@@ -22,7 +23,9 @@ mod place;
 mod play;
 mod progress;
 mod steps;
+mod transition;
 
+pub use command::JobCommand;
 pub use deadlock::{BlockedChild, deadlocks};
 pub use dry_run::{DryPart, DryRun, DryStep, Operations, Preview, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepEvent, StepResult};
@@ -38,7 +41,9 @@ pub use place::Place;
 pub use play::{Unheld, play};
 pub use progress::{Block, Doing, Ending, Halt, Open, Paused, Progress, Stage, Telling, Way};
 
-pub use crate::job_state::{JobEffect, JobState, Resolution};
+pub use transition::{StateChange, Transition};
+
+pub use crate::job_state::{JobChange, JobEffect, JobState, Resolution};
 
 #[cfg(test)]
 mod tests;

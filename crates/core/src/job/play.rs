@@ -2,7 +2,7 @@
 
 use super::{
     CallOut, ChildEnd, Decided, Effect, Event, EventWait, Facts, JobEffect, JobState, Launching,
-    Machine, Place, Progress, Question, Recall, Repeats, StepEvent, StepOutputs,
+    Machine, Place, Progress, Question, Recall, Repeats, StepEvent, StepOutputs, Transition,
 };
 use crate::{
     Alert, JobId, Severity,
@@ -277,25 +277,22 @@ impl<'a> Play<'a> {
             | Effect::StepEnded { .. }
             | Effect::Withdraw(_)
             | Effect::LeaveQueue(_) => {}
-            Effect::GoOn { until: None } => {
-                self.due += 1;
-                self.went.state = JobState::Running;
-            }
-            Effect::Rest => {
-                self.due += 1;
-                self.went.state = JobState::Paused;
-            }
-            Effect::GoOn { until: Some(until) } | Effect::Wait { until, .. } => {
-                self.due += 1;
+            Effect::Then(transition) => self.becomes(transition),
+        }
+    }
+
+    fn becomes(&mut self, transition: Transition) {
+        self.due += 1;
+        self.went.state = transition.state();
+        match transition {
+            Transition::GoOn { until: None } | Transition::Rest => {}
+            Transition::GoOn { until: Some(until) } | Transition::Wait { until, .. } => {
                 self.went.state = JobState::Waiting;
                 self.at(until, Coming::Due(self.due));
             }
-            Effect::Unsure { failure } => {
-                self.due += 1;
-                (self.went.state, self.went.failure) = (JobState::Unsure, Some(failure));
-            }
-            Effect::End { state, effect, failure, outputs } => {
-                (self.went.state, self.went.effect) = (state, Some(effect));
+            Transition::Unsure { failure } => self.went.failure = Some(failure),
+            Transition::End { effect, failure, outputs, .. } => {
+                self.went.effect = Some(effect);
                 (self.went.failure, self.went.outputs) = (failure, outputs);
             }
         }

@@ -16,13 +16,13 @@ use arvok_api::{
 use arvok_core::{
     JobId, Role,
     bounds::{depth_diagnostic, too_deep},
-    job::{GoingOn, JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
+    job::{GoingOn, JobCommand, JobEffect, JobState, Place, Progress, Resolution, Tried, going_on},
     runbook::{Action, Runbook, Step},
     text::{clean_json, cut},
 };
 use arvok_store::{
     audit::{self, Act, By},
-    jobs::{self, Command},
+    jobs,
     launches::{self, Launched},
     outside::{children, decisions},
     read::{self, JobRow},
@@ -137,8 +137,8 @@ pub(super) async fn resolve(
         Resolution::Failed => "has failed",
     };
     let detail = format!("{at}{became}{}", because(body.why.as_deref()));
-    let word = Command::Resolve { place, word, output: clean_json(output) };
-    say(&node, &caller, *id, word, ("job.resolved", &detail)).await
+    let word = JobCommand::Resolve { place, word, output: clean_json(output) };
+    command(&node, &caller, *id, word, ("job.resolved", &detail)).await
 }
 
 /// Makes a job that goes on from where another failed: what that one did stands, its outputs too,
@@ -227,8 +227,9 @@ pub(super) async fn pause(
 ) -> Result<HttpResponse, ApiError> {
     let words = by("paused", &caller, body.why.as_deref());
     let act = ("job.paused", body.why.as_deref().unwrap_or_default());
-    let answer = say(&node, &caller, *id, Command::Pause { words: words.clone() }, act).await?;
-    say_below(&node, *id, &Command::Pause { words }).await?;
+    let answer =
+        command(&node, &caller, *id, JobCommand::Pause { words: words.clone() }, act).await?;
+    command_below(&node, *id, &JobCommand::Pause { words }).await?;
     Ok(answer)
 }
 
@@ -244,8 +245,8 @@ pub(super) async fn resume(
     body: web::Json<Because>,
 ) -> Result<HttpResponse, ApiError> {
     let act = ("job.resumed", body.why.as_deref().unwrap_or_default());
-    let answer = say(&node, &caller, *id, Command::Resume, act).await?;
-    say_below(&node, *id, &Command::Resume).await?;
+    let answer = command(&node, &caller, *id, JobCommand::Resume, act).await?;
+    command_below(&node, *id, &JobCommand::Resume).await?;
     Ok(answer)
 }
 
@@ -326,7 +327,7 @@ pub(super) async fn cancel(
         node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
         return Ok(HttpResponse::Accepted().finish());
     }
-    say(&node, &caller, *id, Command::Cancel { undo: body.undo, words }, act).await
+    command(&node, &caller, *id, JobCommand::Cancel { undo: body.undo, words }, act).await
 }
 
 /// Longest reason that is kept.
@@ -348,36 +349,36 @@ fn act_of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act
 
 /// Says something to a job, and records who did. Whoever executes it hears of it, at once if that
 /// is this node.
-async fn say(
+async fn command(
     node: &Node,
     caller: &Caller,
     id: i64,
-    word: Command,
+    command: JobCommand,
     act: (&'static str, &str),
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    if !jobs::say(&node.db, JobId(id), &word, Some(act_of(caller, act))).await? {
+    if !jobs::command(&node.db, JobId(id), &command, Some(act_of(caller, act))).await? {
         let row = read::job(&node.db, id)
             .await?
             .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
-        let can = word.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
+        let can = command.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
         let state = row.item.state;
-        return Err(ApiError::Conflict(if word.states().contains(&state) {
+        return Err(ApiError::Conflict(if command.states().contains(&state) {
             format!("job {id} has not heard yet what was said to it before; look again in a moment")
         } else {
             format!("job {id} is {state}, not {can}")
         }));
     }
-    tracing::info!(job = id, by = caller.0.name, word = ?word, "a person spoke to a job");
+    tracing::info!(job = id, by = caller.0.name, command = ?command, "a person commands a job");
     node.work.notify_one();
     runner::hear(node).await;
     Ok(HttpResponse::Accepted().finish())
 }
 
 /// Says the same to the jobs of its steps, as far as it can be said to them.
-async fn say_below(node: &Node, id: i64, word: &Command) -> Result<(), ApiError> {
+async fn command_below(node: &Node, id: i64, command: &JobCommand) -> Result<(), ApiError> {
     for below in children::alive_below(&node.db, JobId(id)).await? {
-        jobs::say(&node.db, below, word, None).await?;
+        jobs::command(&node.db, below, command, None).await?;
     }
     node.work.notify_one();
     runner::hear(node).await;

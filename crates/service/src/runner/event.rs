@@ -4,7 +4,7 @@
 //! To decide is to evaluate what an author wrote. So it is done off the workers that serve
 //! everybody, and never while a transaction or a connection is held for it.
 
-use super::record::{Outward, complete, divide, end, look_again};
+use super::record::{Outward, complete, divide, look_again};
 use crate::{
     clock,
     metrics::{EndLabel, RunbookLabel},
@@ -16,15 +16,15 @@ use arvok_core::{
     connector::Repeat,
     job::{
         Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent,
-        StepOutputs,
+        StepOutputs, Transition,
     },
     runbook::Runbook,
 };
 use arvok_store::{
     StoreError,
     jobs::{
-        self, AlarmSeen, Answered, Claim, ClaimedJob, ClaimedRecord, Command, JobAlarm, Looked,
-        NumberedCommand, Record, Then,
+        self, AlarmSeen, Answered, Claim, ClaimedJob, ClaimedRecord, JobAlarm, Looked,
+        NumberedCommand, Record,
     },
     outside::{self, Inbox},
 };
@@ -221,7 +221,7 @@ impl Decided {
             changed_at: Some(seen.alarm.changed_at),
             others_changed_at: seen.others_changed_at,
         });
-        let (mut record, mut outward) = divide(effects, seen.unwrap_or_default());
+        let (mut record, outward) = divide(effects, seen.unwrap_or_default());
         let machine = Machine::new(
             &executed.runbook,
             &executed.facts,
@@ -234,7 +234,7 @@ impl Decided {
         record.heard = heard;
         record.looked = looked;
         if again || !record.listens.is_empty() {
-            look_again(&mut record, &mut outward, now);
+            look_again(&mut record, now);
         }
         complete(&mut record, &outward.calls, &published);
         let Machine { progress, kept, .. } = machine;
@@ -326,17 +326,18 @@ impl Begun {
 
     /// Whether its first record can be kept together with its claim: it does not wait.
     const fn begins_at_once(&self) -> bool {
-        !matches!(self.record.then, Then::Wait { .. })
+        !matches!(self.record.then, Transition::Wait { .. })
     }
 
     /// Whether nothing is left to do of it here: it has ended, or rests.
     pub const fn is_over(&self) -> bool {
-        self.is_kept && !matches!(self.record.then, Then::GoOn)
+        self.is_kept && !matches!(self.record.then, Transition::GoOn { .. })
     }
 
     /// Counts it if it has ended.
     pub fn count_end(&self, node: &Node) {
-        if let Then::End { state, .. } = &self.record.then {
+        let state = self.record.then.state();
+        if state.is_final() || state == JobState::Unsure {
             let label =
                 EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
             node.metrics.work.jobs_ended.get_or_create(&label).inc();
@@ -364,16 +365,6 @@ async fn resume(node: &Node, held: &ClaimedJob) -> Result<(Progress, StepOutputs
         return Ok((progress, StepOutputs::default()));
     }
     Ok((progress, jobs::stored_outputs(&node.work_db, held.id).await?))
-}
-
-/// A person's word as the machine hears it.
-fn heard(word: Command) -> Event {
-    match word {
-        Command::Pause { words } => Event::Pause { words },
-        Command::Resume => Event::Resume,
-        Command::Cancel { undo, words } => Event::Cancel { undo, words },
-        Command::Resolve { place, word, output } => Event::Resolved { place, word, output },
-    }
 }
 
 /// The alarms of a job as they stand. While the database cannot be worked with they are asked for
@@ -427,7 +418,7 @@ fn unreadable(held: &ClaimedJob) -> Record {
         "version {} of runbook `{}` cannot be read any more",
         held.runbook_version, held.runbook
     );
-    Record { then: end(JobState::Failed, why), ..Record::default() }
+    Record { then: Transition::fail(JobState::Failed, why), ..Record::default() }
 }
 
 /// What does not change about a job.
@@ -449,7 +440,7 @@ fn events(
     came: Vec<(Place, StepEvent)>,
     said: Option<&NumberedCommand>,
 ) -> Vec<Event> {
-    let word = said.map(|(_, word)| heard(word.clone()));
+    let word = said.map(|(_, word)| Event::from(word.clone()));
     let mut events = match event {
         Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],
         event if came.is_empty() => vec![event],

@@ -16,13 +16,13 @@ use arvok_connect::Called;
 use arvok_core::{
     Alert,
     connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
-    job::{CallOut, Event, StepEvent},
+    job::{CallOut, Event, StepEvent, Transition},
     runbook::{CallTarget, LINK, Runbook},
 };
 use arvok_store::{
     Class, StoreError,
     calls::Caller,
-    jobs::{self, Answered, ClaimedJob, Renewed, Then},
+    jobs::{self, Answered, ClaimedJob, Renewed},
     outside::callbacks::Try,
     read,
 };
@@ -157,8 +157,10 @@ async fn go_on_with(
         begun.count_end(node);
         let Begun { progress, record, outward, executed, .. } = begun;
         leave_queues(node, &held, &outward).await;
-        let (Then::GoOn, Some(mut executed)) = (record.then, executed) else { return Ok(()) };
-        let wake = outward.wake.map(|at| (at - clock::now()).to_std().unwrap_or_default());
+        let (Transition::GoOn { until }, Some(mut executed)) = (record.then, executed) else {
+            return Ok(());
+        };
+        let wake = until.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         send(node, &held, outward, &mut out);
         let (event, said) = tokio::select! {
             Some(answered) = out.join_next() => (ended(answered)?, None),

@@ -288,7 +288,7 @@ async fn untie(node: &Node) {
                 this is the younger and gives way",
                 one.root
             );
-            if children::fail_queued(&node.work_db, one.job, &why).await? {
+            if jobs::fail_queued(&node.work_db, one.job, &why).await? {
                 tracing::warn!(
                     job = one.job.0,
                     behind = behind.0,

@@ -8,31 +8,21 @@ use crate::{
 use arvok_api::StepState;
 use arvok_core::{
     connector::ShownRequest,
-    job::{CallOut, Effect, JobState, Launching, Recall, StepResult},
+    job::{CallOut, Effect, Launching, Recall, StepResult, Transition},
     runbook::CallTarget,
     text::cut,
 };
-use arvok_store::jobs::{AlarmSeen, AttemptEnd, AttemptStart, Record, Saw, Then};
+use arvok_store::jobs::{AlarmSeen, AttemptEnd, AttemptStart, Record, Saw};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
 
-/// The end of a job in a state, and why; its effect is not checked.
-pub(super) fn end(state: JobState, failure: String) -> Then {
-    Then::End {
-        state,
-        effect: Some(arvok_core::job::JobEffect::NotChecked),
-        failure: Some(failure),
-        outputs: Value::Null,
-    }
-}
-
 /// What is recorded at this moment cannot be seen yet: it is looked at again soon.
-pub(super) fn look_again(record: &mut Record, outward: &mut Outward, now: DateTime<Utc>) {
+pub(super) fn look_again(record: &mut Record, now: DateTime<Utc>) {
     let soon = now + TimeDelta::seconds(1);
     match &mut record.then {
-        Then::Wait { until, .. } => *until = soon.min(*until),
-        Then::GoOn => outward.wake = Some(outward.wake.map_or(soon, |wake| wake.min(soon))),
-        Then::Rest | Then::End { .. } => {}
+        Transition::Wait { until, .. } => *until = soon.min(*until),
+        Transition::GoOn { until } => *until = Some(until.map_or(soon, |until| until.min(soon))),
+        Transition::Rest | Transition::Unsure { .. } | Transition::End { .. } => {}
     }
 }
 
@@ -44,13 +34,11 @@ pub(super) struct Outward {
     pub recalls: Vec<Recall>,
     /// Steps whose calls wait for no turn any more.
     pub left: Vec<String>,
-    /// When something goes on though calls are out.
-    pub wake: Option<DateTime<Utc>>,
 }
 
 /// Records on one side, what is outward on the other; `seen` is when its alarms had changed last.
 pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward) {
-    let mut record = Record::default();
+    let mut record = Record { seen, ..Record::default() };
     let mut outward = Outward::default();
     for effect in effects {
         match effect {
@@ -98,27 +86,10 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
             Effect::Withdraw(place) => record.withdrawn.push(place.to_string()),
             Effect::LeaveQueue(place) => outward.left.push(place.to_string()),
             Effect::Emit(event) => record.emitted.push(event),
-            Effect::GoOn { until } => (record.then, outward.wake) = (Then::GoOn, until),
-            Effect::Wait { until, alarm } => {
-                record.then = Then::Wait { until, alarm: alarm.then_some(seen) }
-            }
-            Effect::Rest => record.then = Then::Rest,
-            Effect::Unsure { failure } => record.then = unsure(failure),
-            Effect::End { state, effect, failure, outputs } => {
-                record.then = Then::End { state, effect: Some(effect), failure, outputs };
-            }
+            Effect::Then(transition) => record.then = transition,
         }
     }
     (record, outward)
-}
-
-fn unsure(failure: String) -> Then {
-    Then::End {
-        state: JobState::Unsure,
-        effect: None,
-        failure: Some(failure),
-        outputs: Value::Null,
-    }
 }
 
 fn number(n: u32) -> i32 {

@@ -12,14 +12,16 @@ mod halt;
 pub(crate) mod new;
 mod outside;
 mod record;
+mod unexecuted;
 
 pub use aside::{let_back, set_aside};
 pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
 pub use halt::{halt, lift_halt, set_halt};
 pub use outside::{Looked, Next};
 pub use record::{
-    AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Record, Saw, Then, record,
+    AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Record, Saw, record,
 };
+pub use unexecuted::{cancel_queued, expire, fail_queued, give_up};
 
 use crate::{
     StoreError,
@@ -32,11 +34,10 @@ use arvok_api::StepState;
 use arvok_core::{
     AlarmId, AlertId, AlertState, JobId, Severity, TraceContext,
     alarm::Alarm,
-    job::{JobState, Place, Resolution, StepOutputs},
+    job::{JobCommand, Place, StepOutputs},
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, Value};
-use serde::{Deserialize, Serialize};
 
 /// How long a claim holds without being renewed.
 pub const LEASE_SECONDS: i32 = 10;
@@ -77,78 +78,13 @@ pub struct ClaimedJob {
     /// Whether its first record was kept.
     pub begun: bool,
     /// What a person says to it, and its number.
-    pub word: Option<(i32, Command)>,
+    pub word: Option<(i32, JobCommand)>,
     /// How much has come for it from outside.
     pub posts: i32,
     /// How deep it stands below the first of the jobs above it.
     pub depth: i16,
     /// Its span; none of a job that was made before jobs had one.
     pub trace: Option<TraceContext>,
-}
-
-/// What a person says to a job.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Command {
-    /// No further step is begun.
-    Pause {
-        /// Who, and why.
-        words: String,
-    },
-    /// It goes on.
-    Resume,
-    /// It is stopped.
-    Cancel {
-        /// Whether what was done is taken back.
-        undo: bool,
-        /// Who, and why.
-        words: String,
-    },
-    /// What became of a step that is unsure.
-    Resolve {
-        /// The step; none if there is only one.
-        place: Option<Place>,
-        /// What became of it.
-        word: Resolution,
-        /// What it gave, if it was done.
-        #[serde(default, skip_serializing_if = "serde_json::Value::is_null")]
-        output: serde_json::Value,
-    },
-}
-
-impl Command {
-    /// The states in which it can be said.
-    pub const fn states(&self) -> &'static [JobState] {
-        match self {
-            Self::Pause { .. } => &[JobState::Running, JobState::Waiting],
-            Self::Resume => &[JobState::Paused],
-            Self::Cancel { .. } => {
-                &[JobState::Running, JobState::Waiting, JobState::Paused, JobState::Unsure]
-            }
-            // While others of its steps go on it waits, though one is unsure.
-            Self::Resolve { .. } => &[JobState::Unsure, JobState::Waiting],
-        }
-    }
-}
-
-/// Gives up what is left behind again and again without coming any further, so that it does not
-/// hold its target for ever; the numbers of these jobs, so many at most.
-pub async fn give_up(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
-    let sql = "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(),
-        node = NULL, claim = NULL,
-            lease_until = NULL, failure = 'given up: it was left behind ' || lapses || ' times at the same step; '
-                || coalesce(failure, 'the logs of the nodes say why')
-        WHERE id IN (SELECT id FROM job WHERE state = 'running' AND lapses >= $1
-        AND lease_until < now()
-            ORDER BY lease_until LIMIT $2 FOR UPDATE SKIP LOCKED) RETURNING id";
-    let given_up: Vec<Id> =
-        sql::typed(db, sql, vec![MOST_LAPSES.into(), ENDED_AT_ONCE.into()]).await?;
-    Ok(given_up.iter().map(|j| JobId(j.id)).collect())
-}
-
-#[derive(FromQueryResult)]
-struct Id {
-    id: i64,
 }
 
 /// A claim that was renewed.
@@ -192,8 +128,8 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
     renewed.into_iter().map(said).collect()
 }
 
-/// A word of a person's, and its number.
-pub type NumberedCommand = (i32, Command);
+/// A command of a person's, and its number.
+pub type NumberedCommand = (i32, JobCommand);
 
 /// Records an act upon the jobs of a statement named `done`; the values of the act are the last
 /// four.
@@ -212,13 +148,13 @@ fn values_of(act: Option<Act<'_>>) -> [Value; 4] {
     [act.by.kind().into(), reason(act.by.name()).into(), act.act.into(), reason(act.detail).into()]
 }
 
-/// Says something to a job; whether it can be said to it at the moment, and nobody else has said
-/// something that it has not heard yet. Whoever executes the job hears it, or it is taken up for
-/// it. What somebody does is recorded with it.
-pub async fn say(
+/// Gives a job a command; whether it can be given at the moment, and nobody else has given one that
+/// it has not heard yet. Whoever executes the job hears it, or it is taken up for it. What somebody
+/// does is recorded with it.
+pub async fn command(
     db: &DatabaseConnection,
     id: JobId,
-    word: &Command,
+    command: &JobCommand,
     act: Option<Act<'_>>,
 ) -> Result<bool, StoreError> {
     // A hold can be taken back while nobody has heard of it yet, and while what is under way comes
@@ -229,34 +165,15 @@ pub async fn say(
             WHERE id = $1 AND CASE WHEN $2 = '\"resume\"'::jsonb
                 THEN (word IS NULL AND (state = 'paused' OR state IN ('running', 'waiting')
                 AND progress -> 'paused' IS NOT NULL))
-                    OR (word ? 'pause' AND state IN ('running', 'waiting', 'paused'))
+                    OR (word ? 'pause'
+                    AND state IN ('running', 'waiting', 'paused', 'unsure'))
                 ELSE word IS NULL AND state = ANY($3) END RETURNING id), {}",
         noted(4)
     );
-    let states: Vec<String> = word.states().iter().map(ToString::to_string).collect();
-    let mut values = vec![id.0.into(), serde_json::to_value(word)?.into(), states.into()];
+    let states: Vec<String> = command.states().iter().map(ToString::to_string).collect();
+    let mut values = vec![id.0.into(), serde_json::to_value(command)?.into(), states.into()];
     values.extend(values_of(act));
-    let said: Vec<Id> = sql::typed(db, &sql, values).await?;
-    Ok(!said.is_empty())
-}
-
-/// Cancels a job that was not started yet; whether it was not.
-pub async fn cancel_queued(
-    db: &DatabaseConnection,
-    id: JobId,
-    words: &str,
-    act: Option<Act<'_>>,
-) -> Result<bool, StoreError> {
-    let sql = format!(
-        "WITH done AS (UPDATE job SET state = 'cancelled', effect = 'not checked',
-            finished_at = now(), failure = $2
-            WHERE id = $1 AND state = 'queued' RETURNING id), {}",
-        noted(3)
-    );
-    let mut values = vec![id.0.into(), reason(words).into()];
-    values.extend(values_of(act));
-    let cancelled: Vec<Id> = sql::typed(db, &sql, values).await?;
-    Ok(!cancelled.is_empty())
+    Ok(!db.query_all_raw(sql::statement(&sql, values)).await?.is_empty())
 }
 
 /// Lets a claim go that has ended otherwise than by a record: whoever comes next may take the job
@@ -291,17 +208,6 @@ pub async fn put_back(db: &DatabaseConnection, id: JobId, why: &str) -> Result<(
 /// A reason as it is kept.
 fn reason(why: &str) -> String {
     why.replace('\0', "\u{fffd}").chars().take(500).collect()
-}
-
-/// Ends jobs whose deadline passed before they were started, so many at most; their numbers.
-pub async fn expire(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
-    let sql = "UPDATE job SET state = 'expired', effect = 'not checked', finished_at = now(),
-            failure = 'not started before its deadline'
-        WHERE id IN (SELECT id FROM job WHERE state = 'queued' AND deadline <= now()
-            ORDER BY deadline LIMIT $1 FOR UPDATE SKIP LOCKED)
-        RETURNING id";
-    let expired: Vec<Id> = sql::typed(db, sql, vec![ENDED_AT_ONCE.into()]).await?;
-    Ok(expired.iter().map(|e| JobId(e.id)).collect())
 }
 
 /// Keeps who has set aside a job that ended badly, and with it those of the same runbook on the

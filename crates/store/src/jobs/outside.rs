@@ -48,7 +48,8 @@ pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &
     };
     parts.add(EMITTED, all(&standing.iter().collect::<Vec<_>>(), &|record| emitted(record, now)));
     // What a job that has ended asked and waited for went with its end (`jobs_changed`).
-    let open: Vec<&ClaimedRecord<'_>> = standing.iter().filter(|s| !s.record.is_over()).collect();
+    let open: Vec<&ClaimedRecord<'_>> =
+        standing.iter().filter(|s| !s.record.then.is_over()).collect();
     parts.add(ASKED, all(&open, &|record| question_rows(record, now)));
     parts.add(LISTENS, all(&open, &listens));
     let withdrawn = all(&open, &|record| {

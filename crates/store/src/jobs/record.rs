@@ -10,7 +10,7 @@ use crate::{StoreError, sql};
 use arvok_api::StepState;
 use arvok_core::{
     JobId,
-    job::{Emitted, EventWait, JobEffect, JobState, Place, Progress, Question, Summary},
+    job::{Emitted, EventWait, Place, Progress, Question, Summary, Transition},
     text::clean_json,
 };
 use chrono::{DateTime, Utc};
@@ -47,15 +47,10 @@ pub struct Record {
     pub passed_over: Vec<i64>,
     /// How far was looked for its waits.
     pub looked: Vec<Looked>,
+    /// When its alarms had changed last, as it has seen them.
+    pub seen: AlarmSeen,
     /// What becomes of the job.
-    pub then: Then,
-}
-
-impl Record {
-    /// Whether the job has ended for good.
-    pub(super) fn is_over(&self) -> bool {
-        matches!(&self.then, Then::End { state, .. } if *state != JobState::Unsure)
-    }
+    pub then: Transition,
 }
 
 /// A try of a step that began.
@@ -117,34 +112,6 @@ pub struct AlarmSeen {
     pub others_changed_at: Option<DateTime<Utc>>,
 }
 
-/// What becomes of a job after an event.
-#[derive(Clone, Debug, Default)]
-pub enum Then {
-    /// The node goes on with it.
-    #[default]
-    GoOn,
-    /// It is let go until then.
-    Wait {
-        /// Until when.
-        until: DateTime<Utc>,
-        /// If it is woken by its alarm as well: what was seen of that.
-        alarm: Option<AlarmSeen>,
-    },
-    /// It is let go until a person lets it go on.
-    Rest,
-    /// Its state is final, or unsure.
-    End {
-        /// The state.
-        state: JobState,
-        /// Whether it helped.
-        effect: Option<JobEffect>,
-        /// Why not.
-        failure: Option<String>,
-        /// What it gave.
-        outputs: serde_json::Value,
-    },
-}
-
 /// What a claim holds, where it stands by now, and what is recorded of it.
 #[derive(Clone, Copy, Debug)]
 pub struct ClaimedRecord<'a> {
@@ -170,14 +137,14 @@ pub async fn record(
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     let kept = match standing.record.then {
-        Then::Wait { alarm: Some(AlarmSeen { others_changed_at, .. }), .. } => {
+        Transition::Wait { alarm: true, .. } => {
             let tx = db.begin().await?;
             // Alarm before job, as intake does: a clearing under way is waited for and then seen
             // below, and one that comes later finds the job waiting. Without it each could miss the
             // other, and the job would sleep through the proof of its effect.
             tx.query_all_raw(sql::statement(LOCK_ALARMS, vec![standing.id.0.into()])).await?;
             let kept = write(&tx, &[standing], Holds::Claim, now).await?;
-            if let Some(seen) = others_changed_at {
+            if let Some(seen) = standing.record.seen.others_changed_at {
                 tx.execute_raw(sql::statement(
                     WAKE_IF_OTHERS_CHANGED,
                     vec![standing.id.0.into(), seen.into()],
@@ -288,31 +255,22 @@ fn row(standing: &ClaimedRecord<'_>) -> Result<serde_json::Value, StoreError> {
             "doing": reason(&summary.doing),
         "heard": record.heard.unwrap_or(-1), "posts": record.posts,
         "outside": !record.asked.is_empty() || !record.listens.is_empty(),
-        "state": state(then), "ends": matches!(then, Then::End { .. }),
+        "state": then.state(), "failure": then.failure(),
+        "ends": matches!(then, Transition::Unsure { .. } | Transition::End { .. }),
     });
     match then {
-        Then::GoOn | Then::Rest => {}
-        Then::Wait { until, alarm } => {
+        Transition::GoOn { .. } | Transition::Rest | Transition::Unsure { .. } => {}
+        Transition::Wait { until, alarm } => {
             row["until"] = json!(until);
-            row["for_alarm"] = json!(alarm.is_some());
-            row["alarm_seen"] = json!(alarm.and_then(|seen| seen.changed_at));
+            row["for_alarm"] = json!(alarm);
+            row["alarm_seen"] = json!(record.seen.changed_at.filter(|_| *alarm));
         }
-        Then::End { effect, failure, outputs, .. } => {
+        Transition::End { effect, outputs, .. } => {
             row["effect"] = json!(effect);
-            row["failure"] = json!(failure);
             row["outputs"] = outputs.clone();
         }
     }
     Ok(row)
-}
-
-const fn state(then: &Then) -> JobState {
-    match then {
-        Then::GoOn => JobState::Running,
-        Then::Wait { .. } => JobState::Waiting,
-        Then::Rest => JobState::Paused,
-        Then::End { state, .. } => *state,
-    }
 }
 
 /// Rows of the tries that are new, also those that end at once; and of those that began before and

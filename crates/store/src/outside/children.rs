@@ -1,16 +1,15 @@
 //! Jobs of steps: made once, ended, and told to stop; and those that wait for each other's targets.
 
 use crate::{
-    StoreError,
+    StoreError, jobs,
     jobs::new,
     jobs::new::{Beginning, INHERITED, Inherited, NewJob, Origin, Step},
-    jobs::{self, Command},
     sql,
     stored::Stored,
 };
 use arvok_core::{
     AlarmId, AlertId, JobId,
-    job::{BlockedChild, ChildEnd, JobEffect, JobState, Place, StepEvent},
+    job::{BlockedChild, ChildEnd, JobCommand, JobEffect, JobState, Place, StepEvent},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult};
@@ -117,7 +116,7 @@ pub async fn recall(
     if jobs::cancel_queued(db, job, words, None).await? {
         return Ok(true);
     }
-    if jobs::say(db, job, &Command::Cancel { undo, words: words.to_owned() }, None).await? {
+    if jobs::command(db, job, &JobCommand::Cancel { undo, words: words.to_owned() }, None).await? {
         return Ok(true);
     }
     let sql = "SELECT id FROM job WHERE id = $1
@@ -192,16 +191,4 @@ pub async fn waiting(db: &impl ConnectionTrait) -> Result<Vec<BlockedChild>, Sto
         behind: r.behind.map(JobId),
     };
     Ok(rows.into_iter().map(blocked).collect())
-}
-
-/// Ends a job that was not started yet as failed; whether it was not.
-pub async fn fail_queued(
-    db: &impl ConnectionTrait,
-    job: JobId,
-    why: &str,
-) -> Result<bool, StoreError> {
-    let sql =
-        "UPDATE job SET state = 'failed', effect = 'not checked', finished_at = now(), failure = $2
-        WHERE id = $1 AND state = 'queued'";
-    Ok(sql::run(db, sql, vec![job.0.into(), why.into()]).await? > 0)
 }

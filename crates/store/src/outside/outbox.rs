@@ -6,7 +6,7 @@
 //! is read by all.
 
 use crate::{StoreError, sql, stored::Stored};
-use arvok_core::job::{JobEffect, JobState};
+use arvok_core::job::{JobChange, JobEffect, JobState, StateChange};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use serde_json::{Map, Value, json};
@@ -47,11 +47,13 @@ pub async fn claim(
     let sql = "SELECT number, id, at, job_id, alert,
             (SELECT trace FROM job WHERE job.id = o.job_id) AS trace
         FROM outbox o ORDER BY number LIMIT $1";
-    let mut told: Vec<OutboxEvent> = sql::typed(db, sql, vec![most.into()]).await?;
-    told.extend(changes(db, most).await?);
-    told.sort_by_key(|told| told.number);
-    told.truncate(usize::try_from(most).unwrap_or_default());
-    Ok(told)
+    let own: Vec<OutboxEvent> = sql::typed(db, sql, vec![most.into()]).await?;
+    // What one row tells enters together, since it goes with the row.
+    let mut rows: Vec<Vec<OutboxEvent>> = own.into_iter().map(|event| vec![event]).collect();
+    rows.extend(changes(db, most).await?);
+    rows.sort_by_key(|told| told.first().map(|event| event.number));
+    rows.truncate(usize::try_from(most).unwrap_or_default());
+    Ok(rows.concat())
 }
 
 /// Gives the turn away, so that another node has it at once.
@@ -61,10 +63,15 @@ pub async fn leave(db: &impl ConnectionTrait, node: &str) -> Result<(), StoreErr
     Ok(())
 }
 
-/// What jobs have become, as events.
-async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<OutboxEvent>, StoreError> {
+/// What jobs have become, as events; those of one change together.
+async fn changes(
+    db: &impl ConnectionTrait,
+    most: i64,
+) -> Result<Vec<Vec<OutboxEvent>>, StoreError> {
     // Each job by its key, whatever was known of the tables when this was planned.
-    let sql = "SELECT c.number, c.at, c.job_id, c.word, c.state, c.effect, c.failure, j.*
+    let sql =
+        "SELECT c.number, c.at, c.job_id, c.was, c.state, c.begins, c.resumed, c.effect, c.failure,
+            j.*
         FROM (SELECT * FROM job_change ORDER BY number LIMIT $1) c CROSS JOIN LATERAL
             (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at, trace
             FROM job
@@ -72,7 +79,7 @@ async fn changes(db: &impl ConnectionTrait, most: i64) -> Result<Vec<OutboxEvent
     Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()])
         .await?
         .into_iter()
-        .map(ChangeRow::told)
+        .map(|row| row.events())
         .collect())
 }
 
@@ -81,8 +88,10 @@ struct ChangeRow {
     number: i64,
     at: DateTime<Utc>,
     job_id: i64,
-    word: String,
+    was: Option<Stored<JobState>>,
     state: Stored<JobState>,
+    begins: bool,
+    resumed: bool,
     effect: Option<Stored<JobEffect>>,
     failure: Option<String>,
     runbook: String,
@@ -97,12 +106,26 @@ struct ChangeRow {
 }
 
 impl ChangeRow {
-    fn told(self) -> OutboxEvent {
-        let (state, effect) = (self.state.0, self.effect.map(|effect| effect.0));
-        let grave = matches!(
-            state,
-            JobState::Failed | JobState::Expired | JobState::Refused | JobState::Unsure
-        );
+    fn events(&self) -> Vec<OutboxEvent> {
+        let change = StateChange {
+            from: self.was.as_ref().map(|was| was.0),
+            to: self.state.0,
+            begins: self.begins,
+            resumed: self.resumed,
+        };
+        let told: Vec<JobChange> = change.told().collect();
+        let last = told.len().saturating_sub(1);
+        let events = told.into_iter().enumerate();
+        events.map(|(n, told)| self.event(told, last - n, change.to)).collect()
+    }
+
+    /// What is told of it, with so much behind it. What comes before the last is told as if it had
+    /// been seen then: nothing is known of an end.
+    fn event(&self, told: JobChange, behind: usize, state: JobState) -> OutboxEvent {
+        let is_last = behind == 0;
+        let state = if is_last { state } else { JobState::Running };
+        let effect = self.effect.as_ref().filter(|_| is_last).map(|effect| effect.0);
+        let failure = self.failure.as_deref().filter(|_| is_last);
         let labels = [
             ("job", Some(self.job_id.to_string())),
             ("runbook", Some(self.runbook.clone())),
@@ -115,41 +138,37 @@ impl ChangeRow {
             .filter_map(|(name, text)| Some((name.to_owned(), text?.into())))
             .collect();
         let alert = json!({
-            "kind": format!("job.{}", self.word),
-            "severity": if grave { "minor" } else { "indeterminate" },
+            "kind": format!("job.{told}"),
+            "severity": if state.is_grave() { "minor" } else { "indeterminate" },
             "state": "noted",
             "resource": self.target,
-            "summary": self.summary(),
+            "summary": self.summary(told, effect, failure),
             "labels": labels,
             "body": {
                 "job": {
                     "id": self.job_id, "runbook": self.runbook, "target": self.target,
-                        "state": state,
-                    "effect": effect, "failure": self.failure, "rule": self.rule,
-                        "launched_by": self.launched_by,
-                    "parent": self.parent, "urgency": self.urgency,
+                    "state": state, "effect": effect, "failure": failure, "rule": self.rule,
+                    "launched_by": self.launched_by, "parent": self.parent,
+                    "urgency": self.urgency,
                 },
-                "chain": self.chain.unwrap_or_else(|| json!([])),
+                "chain": self.chain.clone().unwrap_or_else(|| json!([])),
             },
         });
         // Numbers of jobs begin anew in another installation; with the moment of the dispatch they
         // do not come again.
-        let id =
-            format!("job-{}-{}-{}", self.job_id, self.created_at.timestamp_micros(), self.number);
-        OutboxEvent {
-            number: self.number,
-            id,
-            at: self.at,
-            job_id: self.job_id,
-            alert,
-            trace: self.trace,
+        let (job, made) = (self.job_id, self.created_at.timestamp_micros());
+        let mut id = format!("job-{job}-{made}-{}", self.number);
+        if !is_last {
+            id.push_str(&format!("-{told}"));
         }
+        let trace = self.trace.clone();
+        OutboxEvent { number: self.number, id, at: self.at, job_id: job, alert, trace }
     }
 
-    fn summary(&self) -> String {
-        let what = format!("job {} ({}) {}", self.job_id, self.runbook, self.word);
-        let more = match (&self.failure, self.effect.map(|effect| effect.0)) {
-            (Some(failure), _) if self.word != "started" => format!(": {failure}"),
+    fn summary(&self, told: JobChange, effect: Option<JobEffect>, failure: Option<&str>) -> String {
+        let what = format!("job {} ({}) {told}", self.job_id, self.runbook);
+        let more = match (failure, effect) {
+            (Some(failure), _) if told != JobChange::Started => format!(": {failure}"),
             (_, Some(effect @ (JobEffect::Confirmed | JobEffect::Unconfirmed))) => {
                 format!(", effect {effect}")
             }

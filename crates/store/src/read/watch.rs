@@ -121,9 +121,7 @@ fn for_a_person(since: DateTime<Utc>) -> Select<job::Entity> {
             AND j.parent IS NULL AND (j.effect = 'confirmed' OR {BADLY}))"
     );
     let unsure = || State.eq(Stored(JobState::Unsure));
-    let states = State.is_in(
-        [JobState::Failed, JobState::Refused, JobState::Expired, JobState::Unsure].map(Stored),
-    );
+    let states = State.is_in(JobState::GRAVE.iter().copied().map(Stored));
     let troubled = Condition::any().add(states).add(Effect.eq(Stored(JobEffect::Unconfirmed)));
     let badly =
         Condition::all().add(Parent.is_null()).add(SeenBy.is_null()).add(CreatedAt.gte(since));
@@ -161,10 +159,7 @@ async fn needs_you(
 /// Jobs that are not over, the most urgent first.
 fn at_work() -> Select<job::Entity> {
     job::Entity::find()
-        .filter(
-            job::Column::State
-                .is_in([JobState::Queued, JobState::Running, JobState::Waiting].map(Stored)),
-        )
+        .filter(job::Column::State.is_in(JobState::GOES_ON.iter().copied().map(Stored)))
         .order_by_desc(job::Column::Urgency)
         .order_by_asc(job::Column::Id)
 }

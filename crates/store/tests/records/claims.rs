@@ -1,16 +1,17 @@
 //! Jobs and who holds them: no two nodes at once, and nobody for ever.
 
-use crate::kit::{Published, begin, block, find, now, one, record, rows, rule, run, seconds, take};
+use crate::kit::{
+    Published, begin, block, by_hand, find, now, one, record, rows, rule, run, seconds, take,
+};
 use arvok_api::StepState;
 use arvok_core::{
     AlertState, JobId, ResourcePath, Severity,
-    job::{Emitted, JobEffect, JobState, Place, Resolution, StepOutputs},
+    job::{Emitted, JobCommand, JobEffect, JobState, Place, Resolution, StepOutputs, Transition},
 };
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
     jobs::{
-        self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Command, Record, Search, Share,
-        Then, renew,
+        self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Record, Search, Share, renew,
     },
     nodes,
 };
@@ -32,9 +33,9 @@ async fn lapse(db: &DatabaseConnection) {
 }
 
 fn end(state: JobState) -> Record {
-    let then = Then::End {
+    let then = Transition::End {
         state,
-        effect: Some(JobEffect::NotChecked),
+        effect: JobEffect::NotChecked,
         failure: None,
         outputs: json!({ "a": 1 }),
     };
@@ -156,7 +157,7 @@ fn a_target_has_one_job_at_a_time_until_it_has_ended() {
             both => panic!("exactly one of them: {both:?}"),
         };
         for state in ["waiting", "paused", "unsure"] {
-            run(
+            by_hand(
                 db,
                 &format!(
                     "UPDATE job SET state = '{state}', wake_at = now() + interval '1 hour'
@@ -364,7 +365,7 @@ fn a_job_that_waits_holds_nothing_and_wakes_when_its_time_has_come() {
         let db = &published.db;
         let job = take(db, "a", &[]).await.expect("a job");
         let wait = Record {
-            then: Then::Wait { until: now() + seconds(3600), alarm: None },
+            then: Transition::Wait { until: now() + seconds(3600), alarm: false },
             ..Record::default()
         };
         record(db, &job, &wait).await.expect("waits");
@@ -387,14 +388,14 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
     block(async {
         published.jobs(1).await;
         let db = &published.db;
-        let word = Command::Resolve {
+        let word = JobCommand::Resolve {
             place: None,
             word: Resolution::Done,
             output: serde_json::Value::Null,
         };
         let job = take(db, "a", &[]).await.expect("a job");
         assert!(
-            !jobs::say(db, job.id, &word, None).await.expect("asks"),
+            !jobs::command(db, job.id, &word, None).await.expect("asks"),
             "it runs: there is nothing to resolve"
         );
         record(db, &job, &end(JobState::Unsure)).await.expect("unsure");
@@ -404,14 +405,16 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
             "it has not ended"
         );
         assert!(take(db, "a", &[]).await.is_none(), "nobody has said anything");
-        let (a, b) =
-            tokio::join!(jobs::say(db, job.id, &word, None), jobs::say(db, job.id, &word, None));
+        let (a, b) = tokio::join!(
+            jobs::command(db, job.id, &word, None),
+            jobs::command(db, job.id, &word, None)
+        );
         assert_eq!(
             [a, b].map(|said| said.expect("asks")).into_iter().filter(|s| *s).count(),
             1,
             "one was first"
         );
-        assert!(!jobs::say(db, JobId(999_999), &word, None).await.expect("asks"));
+        assert!(!jobs::command(db, JobId(999_999), &word, None).await.expect("asks"));
         let taken = take(db, "b", &[]).await.expect("it is taken up for it");
         let (number, said) = taken.word.clone().expect("a word");
         assert_eq!(said, word);
@@ -424,26 +427,26 @@ fn what_is_said_to_a_job_is_heard_once_and_by_whoever_executes_it() {
         assert_eq!(one(db, "SELECT word AS x FROM job").await, Value::Null);
         // A job that is executed hears with the renewal of its claim; what is said meanwhile keeps
         // it from lying down.
-        let pause = Command::Pause { words: "held by pat".into() };
-        assert!(jobs::say(db, again.id, &pause, None).await.expect("says"));
+        let pause = JobCommand::Pause { words: "held by pat".into() };
+        assert!(jobs::command(db, again.id, &pause, None).await.expect("says"));
         let brought = renew(db, &[again.claim]).await.expect("renews");
         let brought: Vec<_> = brought.into_iter().map(|r| (r.claim, r.said)).collect();
         assert_eq!(brought, [(again.claim, Some((number + 1, pause.clone())))]);
         let wait = Record {
-            then: Then::Wait { until: now() + seconds(3600), alarm: None },
+            then: Transition::Wait { until: now() + seconds(3600), alarm: false },
             ..Record::default()
         };
         record(db, &again, &wait).await.expect("waits");
         let woken = take(db, "d", &[]).await.expect("it wakes at once");
         assert_eq!(woken.word, Some((number + 1, pause)));
-        let rest = Record { heard: Some(number + 1), then: Then::Rest, ..Record::default() };
+        let rest = Record { heard: Some(number + 1), then: Transition::Rest, ..Record::default() };
         record(db, &woken, &rest).await.expect("rests");
         assert_eq!(one(db, "SELECT state AS x FROM job").await, "paused");
         assert!(take(db, "d", &[]).await.is_none(), "nobody lets it go on");
-        assert!(jobs::say(db, woken.id, &Command::Resume, None).await.expect("says"));
+        assert!(jobs::command(db, woken.id, &JobCommand::Resume, None).await.expect("says"));
         assert_eq!(
             take(db, "d", &[]).await.and_then(|j| j.word).map(|w| w.1),
-            Some(Command::Resume)
+            Some(JobCommand::Resume)
         );
     });
 }
@@ -526,10 +529,11 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
         run(db, "ALTER TABLE job ENABLE TRIGGER USER").await;
         // With what is known of the table, with nothing, and with what was known when nothing was
         // queued.
-        let empty = "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP \
-            CONSTRAINT job_change_state_word;
+        let empty = "ALTER TABLE job DROP CONSTRAINT job_state_word;
+            ALTER TABLE job DISABLE TRIGGER USER;
             UPDATE job SET state = 'held back' WHERE state = 'queued'; ANALYZE job;
-            UPDATE job SET state = 'queued' WHERE state = 'held back'";
+            UPDATE job SET state = 'queued' WHERE state = 'held back';
+            ALTER TABLE job ENABLE TRIGGER USER";
         for known in
             ["ANALYZE job", "DELETE FROM pg_statistic WHERE starelid = 'job'::regclass", empty]
         {
@@ -588,10 +592,10 @@ fn of_two_jobs_on_one_target_that_are_opened_at_once_one_begins() {
         assert_eq!(rows, "running 1, queued 0");
         let told = one(
             db,
-            "SELECT string_agg(word, ' ' ORDER BY number) AS x FROM job_change WHERE job_id = 1",
+            "SELECT string_agg(concat_ws(' ', was, '>', state, CASE WHEN begins THEN 'begins' END), ' ' ORDER BY number) AS x FROM job_change WHERE job_id = 1",
         )
         .await;
-        assert_eq!(told, "queued started");
+        assert_eq!(told, "> queued queued > running begins");
     });
 }
 
@@ -635,7 +639,7 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
             emitted: vec![emitted],
             ..end(JobState::Succeeded)
         };
-        let rests = Record { then: Then::Rest, ..Record::default() };
+        let rests = Record { then: Transition::Rest, ..Record::default() };
         let records = [Some(&goes_on), Some(&ends), Some(&rests), None];
         assert_eq!(begin(db, "a", &jobs, &records, &[]).await.expect("all are kept"), [1, 2, 3, 4]);
         let stand = "SELECT string_agg(concat_ws(' ', id, state, claims, CASE WHEN begun
@@ -649,11 +653,12 @@ fn jobs_that_are_opened_together_are_written_together_each_with_its_own() {
         let tried = "SELECT string_agg(job_id || ' ' || state || ' ' || give || ' ' ||
             coalesce(output::text, '-'), ', ' ORDER BY job_id) AS x FROM attempt";
         assert_eq!(one(db, tried).await, "1 running 1 -, 2 done 2 null");
-        let told = "SELECT string_agg(job_id || ' ' || word, ', ' ORDER BY job_id, number) AS x
+        let told = "SELECT string_agg(concat_ws(' ', job_id, was, '>', state, CASE WHEN begins THEN 'begins' END),
+            ', ' ORDER BY job_id, number) AS x
             FROM job_change";
         assert_eq!(
             one(db, told).await,
-            "1 started, 2 started, 2 succeeded, 3 started, 3 paused, 4 started"
+            "1 queued > running begins, 2 queued > succeeded begins, 3 queued > paused begins, 4 queued > running"
         );
         let said = one(
             db,
@@ -723,10 +728,15 @@ fn of_several_the_first_on_each_target_is_opened_and_no_more_of_a_runbook_than_m
         let goes_on = Some(&Record::default());
         let begun = begin(db, "a", &first.jobs, &[goes_on; 3], &limits).await.expect("begins");
         assert_eq!(begun.len(), 2, "the third is one too many: {begun:?}");
-        run(db, "UPDATE job SET state = 'queued', begun = false WHERE state = 'running'").await;
+        by_hand(db, "UPDATE job SET state = 'queued', begun = false WHERE state = 'running'").await;
         let first = find(db, "a", 2, &[]).await;
         begin(db, "a", &first.jobs, &[goes_on; 2], &[]).await.expect("begins");
-        run(db, "UPDATE job SET state = 'succeeded', finished_at = now() WHERE id = 6").await;
+        run(
+            db,
+            "UPDATE job SET state = 'running' WHERE id = 6;
+            UPDATE job SET state = 'succeeded', finished_at = now() WHERE id = 6",
+        )
+        .await;
         assert_eq!(
             ids(&find(db, "a", 6, &limits).await),
             [5],
@@ -838,11 +848,11 @@ fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
         let job = take(db, "a", &[]).await.expect("a job");
         record(db, &job, &Record::default()).await.expect("begins");
         let said =
-            async |word: &jobs::Command| jobs::say(db, job.id, word, None).await.expect("says");
-        let hold = jobs::Command::Pause { words: "held by pat".into() };
-        assert!(!said(&jobs::Command::Resume).await, "nobody holds it");
+            async |word: &JobCommand| jobs::command(db, job.id, word, None).await.expect("says");
+        let hold = JobCommand::Pause { words: "held by pat".into() };
+        assert!(!said(&JobCommand::Resume).await, "nobody holds it");
         assert!(said(&hold).await);
-        assert!(said(&jobs::Command::Resume).await, "it has not been heard yet");
+        assert!(said(&JobCommand::Resume).await, "it has not been heard yet");
         assert_eq!(one(db, "SELECT word AS x FROM job").await, "resume");
         // It was heard, and a call is still out.
         run(
@@ -851,7 +861,7 @@ fn a_hold_is_taken_back_before_it_was_heard_and_while_a_call_is_out() {
             '{\"paused\": {\"since\": \"2026-11-27T00:00:00Z\", \"words\": \"held\"}}'",
         )
         .await;
-        assert!(said(&jobs::Command::Resume).await, "and it goes on behind that");
+        assert!(said(&JobCommand::Resume).await, "and it goes on behind that");
         assert!(!said(&hold).await, "one word at a time");
     });
 }
@@ -913,7 +923,7 @@ fn what_is_not_as_it_was_found_does_not_begin() {
             .expect("begins");
         assert_eq!(begun, [2, 4], "the first was stopped, and what the third is a step of is held");
         // Nor anything while all is halted, however it begins.
-        run(
+        by_hand(
             db,
             "UPDATE job SET state = 'queued', begun = false, claim = NULL WHERE state = 'running'",
         )
@@ -1004,7 +1014,7 @@ fn several_that_wait_are_taken_up_at_once_and_several_that_were_left_behind() {
             taken.push(take(db, "a", &[]).await.expect("a job"));
         }
         let waits = Record {
-            then: Then::Wait { until: now() - seconds(1), alarm: None },
+            then: Transition::Wait { until: now() - seconds(1), alarm: false },
             ..Record::default()
         };
         for job in &taken[..3] {
@@ -1123,7 +1133,7 @@ fn what_helped_is_counted_however_many_end_in_one_statement() {
         assert_eq!(one(db, counted).await, "4 2");
         run(db, "UPDATE job SET doing = 'nothing'").await;
         assert_eq!(
-            one(db, "SELECT count(*) AS x FROM job_change WHERE word = 'succeeded'").await,
+            one(db, "SELECT count(*) AS x FROM job_change WHERE state = 'succeeded'").await,
             4
         );
     });

@@ -51,6 +51,11 @@ pub async fn run(db: &DatabaseConnection, sql: &str) {
     db.execute_unprepared(sql).await.expect(sql);
 }
 
+/// Runs statements that bring jobs to where no node brings them, so that nothing follows from it.
+pub async fn by_hand(db: &DatabaseConnection, sql: &str) {
+    run(db, &format!("BEGIN; SET LOCAL session_replication_role = replica; {sql}; COMMIT")).await;
+}
+
 /// The rows of a query, each as JSON.
 pub async fn rows(db: &DatabaseConnection, sql: &str) -> Vec<Value> {
     let sql = format!("SELECT to_jsonb(q)::text AS row FROM ({sql}) q");

@@ -1,18 +1,18 @@
 //! What jobs wait for outside of them: nothing that comes is slept through, whatever happens at the
 //! same moment.
 
-use crate::kit::{self, Published, block, now, one, record, rule, run, seconds};
+use crate::kit::{self, Published, block, by_hand, now, one, record, rule, run, seconds};
 use arvok_core::{
     JobId, Role,
     job::{
         Decided, Decider, Emitted, EventSelector, EventWait, JobEffect, JobState, Outside, Place,
-        Question, StepEvent,
+        Question, StepEvent, Transition,
     },
 };
 use arvok_store::{
     DatabaseConnection,
     calls::{self, Allowed, Caller, Permit},
-    jobs::{self, ClaimedJob, Record, Then},
+    jobs::{self, ClaimedJob, Record},
     outside::{
         self,
         children::{self, NewChild},
@@ -31,8 +31,8 @@ async fn kept(db: &DatabaseConnection, job: &ClaimedJob, what: Record) {
     record(db, job, &what).await.expect("records");
 }
 
-fn waits() -> Then {
-    Then::Wait { until: now() + seconds(3600), alarm: None }
+fn waits() -> Transition {
+    Transition::Wait { until: now() + seconds(3600), alarm: false }
 }
 
 fn question(place: &str, within: i64) -> Question {
@@ -97,9 +97,9 @@ fn a_question_whose_time_is_over_is_taken_by_nobody_and_one_of_an_ended_job_neit
         assert!(
             matches!(&come.posts[..], [(place, StepEvent::Silent)] if place.as_str() == "late")
         );
-        let end = Then::End {
+        let end = Transition::End {
             state: JobState::Failed,
-            effect: Some(JobEffect::NotChecked),
+            effect: JobEffect::NotChecked,
             failure: None,
             outputs: Value::Null,
         };
@@ -309,9 +309,9 @@ fn the_job_of_a_step_is_made_once_and_its_end_is_heard_whenever_it_comes() {
         let taken = take(db).await.expect("it is not held up by its parent");
         assert_eq!((taken.id, taken.depth), (child, 1));
         // It ends before the parent lies down, which has not heard of it.
-        let end = Then::End {
+        let end = Transition::End {
             state: JobState::Succeeded,
-            effect: Some(JobEffect::Confirmed),
+            effect: JobEffect::Confirmed,
             failure: None,
             outputs: json!({ "a": 1 }),
         };
@@ -347,9 +347,9 @@ fn what_a_job_waited_for_goes_with_its_end_whatever_it_says_of_it() {
         let asked = vec![question("agree", 600)];
         kept(db, &job, Record { asked, listens: vec![listening], ..Record::default() }).await;
         run(db, "INSERT INTO heard (job_id, place, alert_seq) VALUES (1, 'up', 1)").await;
-        let then = Then::End {
+        let then = Transition::End {
             state: JobState::Succeeded,
-            effect: Some(JobEffect::NotChecked),
+            effect: JobEffect::NotChecked,
             failure: None,
             outputs: Value::Null,
         };
@@ -488,11 +488,11 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         let slot = came(turn(second).await);
         assert!(matches!(turn(urgent).await, Permit::Queued(_)), "it has its place again");
         // A job that is held, or has left, is not waited for.
-        run(db, &format!("UPDATE job SET state = 'paused' WHERE id = {urgent}")).await;
+        by_hand(db, &format!("UPDATE job SET state = 'paused' WHERE id = {urgent}")).await;
         assert_eq!(calls::give_back(db, &slot).await.expect("gives back"), [third]);
         calls::leave(db, third, vec!["tell".into()]).await.expect("leaves");
         let slot = came(turn(first).await);
-        run(db, &format!("UPDATE job SET state = 'waiting' WHERE id = {urgent}")).await;
+        by_hand(db, &format!("UPDATE job SET state = 'waiting' WHERE id = {urgent}")).await;
         // A person has patience for less, and goes first.
         let pat = Caller::Person("pat".into());
         let by_hand = async || {

@@ -1,7 +1,7 @@
 //! Words in rows: the database holds those of the enums and no other, and statements compare with
 //! those alone.
 
-use crate::kit::{Published, block, rows, rule, run};
+use crate::kit::{Published, block, by_hand, rows, rule};
 use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, StepState};
 use arvok_core::{
     AlertState, JobId, Role, Verdict,
@@ -9,6 +9,7 @@ use arvok_core::{
     words::Words,
 };
 use arvok_store::{jobs, read, timers::TimerKind};
+use sea_orm::ConnectionTrait;
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::{Path, PathBuf},
@@ -27,6 +28,7 @@ fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
         ("job.state", words::<JobState>()),
         ("job.effect", words::<JobEffect>()),
         ("job_change.state", words::<JobState>()),
+        ("job_change.was", words::<JobState>()),
         ("attempt.state", words::<StepState>()),
         ("proposal.state", words::<ProposalState>()),
         ("decision.state", words::<DecisionState>()),
@@ -72,10 +74,9 @@ fn a_word_that_this_build_does_not_know_is_an_error_that_says_so() {
     block(async {
         published.jobs(2).await;
         let db = &published.db;
-        run(
+        by_hand(
             db,
-            "ALTER TABLE job DROP CONSTRAINT job_state_word; ALTER TABLE job_change DROP \
-            CONSTRAINT job_change_state_word;
+            "ALTER TABLE job DROP CONSTRAINT job_state_word;
             UPDATE job SET state = 'dreaming' WHERE id = 1",
         )
         .await;
@@ -158,4 +159,61 @@ fn statements_compare_with_words_of_the_enums_alone() {
         }
     }
     assert!(seen > 100, "{seen}");
+}
+
+#[test]
+fn statements_ask_for_sets_of_states_that_the_core_names() {
+    let sets = [
+        JobState::BEGUN,
+        JobState::FINAL,
+        JobState::OPEN,
+        JobState::ENDED_BADLY,
+        JobState::GRAVE,
+        JobState::UNDER_WAY,
+        JobState::GOES_ON,
+        JobState::EXECUTED,
+        JobState::WITH_PEOPLE,
+    ];
+    let set = |states: &[JobState]| states.iter().map(|s| s.as_str()).collect::<BTreeSet<_>>();
+    let named: Vec<BTreeSet<&str>> = sets.into_iter().map(set).collect();
+    let store = Path::new(env!("CARGO_MANIFEST_DIR"));
+    let mut all = Vec::new();
+    files(&store.join("src"), &["rs"], &mut all);
+    files(&store.join("sql"), &["sql"], &mut all);
+    let lists = regex::Regex::new(r"state\s+(?:NOT\s+)?IN\s*\(\s*('[^)]*)\)").expect("a pattern");
+    let mut seen = 0;
+    for file in all {
+        let text = std::fs::read_to_string(&file).expect("a file");
+        for list in lists.captures_iter(&text) {
+            let asked: BTreeSet<&str> =
+                list[1].split('\'').skip(1).step_by(2).collect::<BTreeSet<_>>();
+            if !asked.iter().all(|word| JobState::parse(word).is_some()) {
+                continue; // Of something else.
+            }
+            seen += 1;
+            assert!(named.contains(&asked), "{}: {asked:?}", file.display());
+        }
+    }
+    assert!(seen > 20, "{seen}");
+}
+
+#[test]
+fn the_database_takes_the_changes_of_a_state_that_the_core_knows_and_no_other() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(1).await;
+        let db = &published.db;
+        for (from, to) in
+            JobState::ALL.into_iter().flat_map(|from| JobState::ALL.map(|to| (from, to)))
+        {
+            by_hand(db, &format!("UPDATE job SET state = '{from}' WHERE id = 1")).await;
+            let changed =
+                db.execute_unprepared(&format!("UPDATE job SET state = '{to}' WHERE id = 1")).await;
+            assert_eq!(changed.is_ok(), from == to || from.may_become(to), "{from} to {to}");
+            if let Err(refused) = changed {
+                let words = format!("job 1 was {from} and cannot become {to}");
+                assert!(refused.to_string().contains(&words), "{refused}");
+            }
+        }
+    });
 }

@@ -8,7 +8,7 @@ use crate::{
     document::parse_file,
     job::{
         Doing, Effect, Event, Facts, JobState, Machine, Place, Progress, Repeats, Resolution,
-        Stage, StepEvent, StepOutputs,
+        Stage, StepEvent, StepOutputs, Transition,
     },
     runbook::Runbook,
 };
@@ -73,7 +73,10 @@ impl Execution {
         alarm.raised = self.raised;
         machine.alarm = Some(alarm);
         let effects = machine.handle(self.now, event);
-        self.said.extend(effects.iter().map(|e| format!("{e:?}")));
+        self.said.extend(effects.iter().map(|e| match e {
+            Effect::Then(transition) => format!("{transition:?}"),
+            other => format!("{other:?}"),
+        }));
         self.said.push("--".into());
         self.progress = machine.progress;
         self.kept = machine.kept;
@@ -385,10 +388,12 @@ fn many_steps_at_once_are_recorded_a_hundred_at_a_time() {
         assert!(begun <= 150, "{begun} at once");
         events += 1;
         match effects.last() {
-            Some(Effect::GoOn { until: Some(at) }) => {
+            Some(Effect::Then(Transition::GoOn { until: Some(at) })) => {
                 assert_eq!(*at, DateTime::UNIX_EPOCH, "at once")
             }
-            Some(Effect::End { state, .. }) => break assert_eq!(*state, JobState::Succeeded),
+            Some(Effect::Then(Transition::End { state, .. })) => {
+                break assert_eq!(*state, JobState::Succeeded);
+            }
             other => panic!("{other:?}"),
         }
         event = Event::Tick;
@@ -452,8 +457,10 @@ fn a_job_that_begins_too_many_steps_fails_and_keeps_few_of_its_errors() {
     let mut event = taken();
     let failure = loop {
         match machine.handle(DateTime::UNIX_EPOCH, event).pop() {
-            Some(Effect::GoOn { .. }) => event = Event::Tick,
-            Some(Effect::End { failure, .. }) => break failure.unwrap_or_default(),
+            Some(Effect::Then(Transition::GoOn { .. })) => event = Event::Tick,
+            Some(Effect::Then(Transition::End { failure, .. })) => {
+                break failure.unwrap_or_default();
+            }
             other => panic!("{other:?}"),
         }
     };
@@ -488,7 +495,7 @@ fn what_goes_wrong_is_kept_in_a_thousand_bytes_and_not_one_less() {
     let said = |length: usize| {
         let effects = told_of(require, json!({ "why": "x".repeat(length) }), vec![(0, taken())]);
         let end = effects.into_iter().find_map(|e| match e {
-            Effect::End { failure, .. } => failure,
+            Effect::Then(Transition::End { failure, .. }) => failure,
             _ => None,
         });
         end.expect("a failure")
@@ -512,7 +519,7 @@ fn a_job_begins_ten_thousand_steps_and_no_more() {
     };
     let ends = |effects: &[Effect]| {
         effects.iter().find_map(|e| match e {
-            Effect::End { state, failure, .. } => {
+            Effect::Then(Transition::End { state, failure, .. }) => {
                 Some((*state, failure.clone().unwrap_or_default()))
             }
             _ => None,
@@ -533,7 +540,7 @@ fn a_finish_leaves_out_outputs_of_steps_that_did_not_run_and_no_other_mistake() 
             '${{steps.a.n}}', b: \"{output}\" }}\n"
         );
         told_of(&text, json!({}), vec![(0, taken())]).into_iter().find_map(|e| match e {
-            Effect::End { outputs, failure, .. } => Some((outputs, failure)),
+            Effect::Then(Transition::End { outputs, failure, .. }) => Some((outputs, failure)),
             _ => None,
         })
     };
@@ -588,11 +595,11 @@ fn a_call_that_waits_for_its_turn_waits_no_longer_than_its_own_time() {
         what: StepEvent::Queued { until },
     };
     let rests = execution.then(0, told(at(60)));
-    assert_eq!(rests.last(), Some(&Effect::Wait { until: at(2), alarm: false }));
+    assert_eq!(rests.last(), Some(&Effect::Then(Transition::Wait { until: at(2), alarm: false })));
     let over = execution.then(2, Event::Taken(Repeats::default(), Vec::new()));
     let failed = |e: &Effect| {
-        matches!(e, Effect::End { failure: Some(why),
-        .. } if why.contains("its turn at `chat` has not come within 2s"))
+        matches!(e, Effect::Then(Transition::End { failure: Some(why),
+        .. }) if why.contains("its turn at `chat` has not come within 2s"))
     };
     assert!(over.iter().any(failed), "{over:?}");
     assert!(over.contains(&Effect::LeaveQueue(Place::new("say"))));

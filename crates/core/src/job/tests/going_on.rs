@@ -4,7 +4,8 @@ use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{
-        Effect, Event, JobState, Place, Progress, Repeats, StepEvent, StepResult, Tried, going_on,
+        Effect, Event, JobState, Place, Progress, Repeats, StepEvent, StepResult, Transition,
+        Tried, going_on,
     },
 };
 use serde_json::json;
@@ -106,7 +107,10 @@ fn what_has_a_probe_is_looked_at_and_not_done_again_where_it_stands() {
         _ => None,
     });
     assert_eq!(end, Some(&json!({ "all": 40 })), "later steps read what the other job's gave");
-    assert!(matches!(effects.last(), Some(Effect::End { state: JobState::Succeeded, .. })));
+    assert!(matches!(
+        effects.last(),
+        Some(Effect::Then(Transition::End { state: JobState::Succeeded, .. }))
+    ));
 }
 
 #[test]
@@ -125,8 +129,10 @@ fn whether_it_stands_is_said_by_a_person_where_the_probe_does_not_tell() {
     let failure = Failure::new(CallEnd::Unknown, "timed out");
     let effects =
         came(&mut execution, "grow.probe", StepEvent::Broke { failure, repeat: Repeat::Safe });
-    assert!(matches!(effects.last(), Some(Effect::Unsure { failure }) if failure.contains("still \
-            stands is not known")));
+    assert!(
+        matches!(effects.last(), Some(Effect::Then(Transition::Unsure { failure })) if failure.contains("still \
+            stands is not known"))
+    );
     let word = crate::job::Resolution::Done;
     let effects =
         execution.then(1, Event::Resolved { place: None, word, output: json!({ "gib": 44 }) });

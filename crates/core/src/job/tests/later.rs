@@ -8,7 +8,7 @@ use crate::{
     document::parse_file,
     job::{
         CALLED_BACK, ChildEnd, Doing, Effect, Event, EventSelector, Facts, JobEffect, JobState,
-        Machine, Place, Progress, Repeats, StepEvent, StepOutputs,
+        Machine, Place, Progress, Repeats, StepEvent, StepOutputs, Transition,
     },
     runbook::Runbook,
 };
@@ -108,7 +108,7 @@ fn called(job: i64, attempt: u32, callback: Value) -> Event {
 
 fn ended(effects: &[Effect]) -> Option<(JobState, &Value)> {
     effects.iter().find_map(|e| match e {
-        Effect::End { state, outputs, .. } => Some((*state, outputs)),
+        Effect::Then(Transition::End { state, outputs, .. }) => Some((*state, outputs)),
         _ => None,
     })
 }
@@ -118,7 +118,9 @@ fn a_call_that_calls_back_waits_for_its_own_answer_and_for_no_other() {
     let mut execution = Execution::new();
     execution.then(0, taken(Repeat::Never));
     let effects = execution.then(1, later(1, Repeat::Never));
-    let [Effect::Listen(listening), .., Effect::Wait { until, .. }] = effects.as_slice() else {
+    let [Effect::Listen(listening), .., Effect::Then(Transition::Wait { until, .. })] =
+        effects.as_slice()
+    else {
         panic!("{effects:?}")
     };
     assert_eq!(listening.chosen, EventSelector::call_back(JobId(7), &Place::new("save"), 1));
@@ -175,7 +177,7 @@ fn nobody_knows_what_became_of_one_that_is_never_called_back() {
         assert_eq!(ended(&execution.then(59, Event::Tick)), None, "its time is not over");
         let effects = execution.then(1, Event::Tick);
         let is_unsure = effects.iter().any(|e| {
-            matches!(e, Effect::Unsure { failure } if failure.contains("nobody has called \
+            matches!(e, Effect::Then(Transition::Unsure { failure }) if failure.contains("nobody has called \
                 back"))
         });
         assert_eq!((is_unsure, ended(&effects).is_some()), (unsure, !unsure), "{effects:?}");
@@ -220,7 +222,7 @@ fn an_operation_with_a_probe_is_asked_whether_it_was_done() {
             again,
             "what was not done is tried again"
         );
-        let unsure = effects.iter().any(|e| matches!(e, Effect::Unsure { .. }));
+        let unsure = effects.iter().any(|e| matches!(e, Effect::Then(Transition::Unsure { .. })));
         assert_eq!(
             unsure,
             says.get("done").is_none(),
@@ -247,7 +249,7 @@ fn a_keyed_call_whose_node_was_lost_stays_in_doubt_whatever_comes_then() {
         let failure = Failure::lasting(CallEnd::Refused, "answered 409");
         let effects = execution.then(1, step("save", 2, StepEvent::Broke { failure, repeat }));
         let is_unsure = effects.iter().any(|e| {
-            matches!(e, Effect::Unsure { failure } if failure.contains("whether it was \
+            matches!(e, Effect::Then(Transition::Unsure { failure }) if failure.contains("whether it was \
                 done is not known"))
         });
         assert_eq!((is_unsure, ended(&effects).is_some()), (unsure, !unsure), "{effects:?}");
@@ -316,7 +318,7 @@ steps: [ { id: below, runbook: grow-disk, give: {} } ]
 /// Why a job failed, if that is its end.
 fn failed(effect: &Effect) -> Option<String> {
     match effect {
-        Effect::End { state: JobState::Failed, failure, .. } => failure.clone(),
+        Effect::Then(Transition::End { state: JobState::Failed, failure, .. }) => failure.clone(),
         _ => None,
     }
 }

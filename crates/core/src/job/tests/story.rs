@@ -11,7 +11,7 @@ use crate::{
     job::{
         CallOut, ChildEnd, Decided, Effect, Emitted, Event, EventWait, Facts, JobEffect, JobState,
         Launching, Machine, Place, Progress, Question, Recall, Repeats, Resolution, StepEvent,
-        StepOutputs, StepResult,
+        StepOutputs, StepResult, Transition,
     },
     runbook::Runbook,
 };
@@ -410,16 +410,19 @@ impl<'a, W: World> Story<'a, W> {
             Effect::Launch(_) | Effect::Recall(_) if lost => {}
             Effect::Launch(launching) => self.launched(&launching),
             Effect::Recall(recall) => self.recalled(recall),
-            Effect::GoOn { until: None } | Effect::Rest => self.due += 1,
-            Effect::GoOn { until: Some(until) } | Effect::Wait { until, .. } => {
+            Effect::Then(Transition::GoOn { until: None }) | Effect::Then(Transition::Rest) => {
+                self.due += 1
+            }
+            Effect::Then(Transition::GoOn { until: Some(until) })
+            | Effect::Then(Transition::Wait { until, .. }) => {
                 self.due += 1;
                 self.at(until, Happening::Due(self.due));
             }
-            Effect::Unsure { failure } => {
+            Effect::Then(Transition::Unsure { failure }) => {
                 self.due += 1;
                 self.trace.push(format!("{clock} unsure: {failure}"));
             }
-            Effect::End { state, effect, failure, outputs } => {
+            Effect::Then(Transition::End { state, effect, failure, outputs }) => {
                 let why = failure.as_ref().map_or_else(String::new, |f| format!(": {f}"));
                 self.trace.push(format!("{clock} {state}, {effect}{why}"));
                 self.ended = Some(Ended { state, effect, failure, outputs });
