@@ -22,10 +22,10 @@ pub struct AlertFilter {
     /// Of this kind.
     pub kind: Option<String>,
     /// As in rules: a severity, or a range such as `major..`.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub severity: Option<String>,
     /// `raised`, `cleared` or `noted`.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub state: Option<String>,
     /// About this resource.
     pub resource: Option<String>,
@@ -33,13 +33,13 @@ pub struct AlertFilter {
     pub rule: Option<String>,
     /// With this verdict of the rule, or else of any rule; `matched` for any, `held` for what is
     /// held back, `unmatched` for none.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub verdict: Option<String>,
     /// How far any rule took it, as the overview counts it: each alert of a sender has one of
     /// `unmatched`, `watched`, `folded`, `held`, `proposed`, `dispatched`; what was dispatched one
     /// of `under-way`, `unproved`, `failed`, `cancelled`, `confirmed`; `matched` has all but the
     /// unmatched, `distinct` all.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub outcome: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
@@ -64,10 +64,10 @@ pub struct AlertFilter {
 #[serde(default, deny_unknown_fields)]
 pub struct AlarmFilter {
     /// `raised` or `cleared`; both when left out.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub state: Option<String>,
     /// As in rules: a severity, or a range such as `major..`.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub severity: Option<String>,
     /// Changed since (RFC 3339).
     #[serde(deserialize_with = "time")]
@@ -100,7 +100,7 @@ pub struct VerdictFilter {
     /// Of this rule.
     pub rule: Option<String>,
     /// This verdict.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub verdict: Option<String>,
     /// About this resource.
     pub resource: Option<String>,
@@ -124,10 +124,10 @@ pub struct VerdictFilter {
 #[serde(default, deny_unknown_fields)]
 pub struct JobFilter {
     /// States, separated by commas.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub state: Option<String>,
     /// `confirmed`, `unconfirmed` or `not checked`.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub effect: Option<String>,
     /// Of this runbook.
     pub runbook: Option<String>,
@@ -168,7 +168,7 @@ impl JobFilter {
 #[serde(default, deny_unknown_fields)]
 pub struct ProposalFilter {
     /// `open`, `launched`, `dismissed`, `withdrawn` or `faulty`; all when left out.
-    #[serde(deserialize_with = "word")]
+    #[serde(deserialize_with = "non_empty_text")]
     pub state: Option<String>,
     /// Of this rule.
     pub rule: Option<String>,
@@ -189,7 +189,7 @@ pub struct ProposalFilter {
 ///
 /// # Errors
 /// If it is no text.
-pub fn word<'de, D: Deserializer<'de>>(given: D) -> Result<Option<String>, D::Error> {
+pub fn non_empty_text<'de, D: Deserializer<'de>>(given: D) -> Result<Option<String>, D::Error> {
     Ok(Some(String::deserialize(given)?).filter(|word| !word.trim().is_empty()))
 }
 

@@ -50,7 +50,7 @@ pub async fn over_a_million(stage: &Stage) -> Fallible<Figure> {
     let begun = Instant::now();
     let unknown = Catalog::default();
     let mut rehearsal = Rehearsal::new(&rule, &unknown);
-    let mut alerts = Box::pin(replay(&db, &Replay::of(&[&rule], since, until)).await?);
+    let mut alerts = Box::pin(replay(&db, &Replay::of_rules(&[&rule], since, until)).await?);
     while let Some(next) = alerts.next().await {
         let (number, alert) = next?;
         rehearsal.feed(number, alert)?;

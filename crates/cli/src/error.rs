@@ -55,7 +55,7 @@ fn code(e: &CliError) -> u8 {
 pub fn report(e: &CliError) -> ExitCode {
     let text = e.to_string();
     if !text.is_empty() {
-        crate::terminal::say(&format!("arvok: {text}"));
+        crate::terminal::notice(&format!("arvok: {text}"));
     }
     ExitCode::from(code(e))
 }

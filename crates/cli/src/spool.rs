@@ -190,13 +190,13 @@ fn aside(spool: &Path) -> PathBuf {
 }
 
 /// Says what became of it; the command ends well as long as nothing is lost.
-pub fn say(path: &Path, delivered: Delivered) -> Result<(), CliError> {
+pub fn report(path: &Path, delivered: Delivered) -> Result<(), CliError> {
     delivered.taken.iter().for_each(|t| show::out(&show::taken(t)));
     for refused in &delivered.refused {
-        show::say(&format!("arvok: refused, and not kept: {refused}"));
+        show::notice(&format!("arvok: refused, and not kept: {refused}"));
     }
     for why in &delivered.aside {
-        show::say(&format!("arvok: put aside into {}: {why}", aside(path).display()));
+        show::notice(&format!("arvok: put aside into {}: {why}", aside(path).display()));
     }
     match delivered.why {
         Some(e @ (CliError::Unreachable(_) | CliError::Here(_))) => {
@@ -205,15 +205,15 @@ pub fn say(path: &Path, delivered: Delivered) -> Result<(), CliError> {
             } else {
                 format!("{} payloads wait", delivered.left)
             };
-            show::say(&format!("arvok: {e}"));
-            show::say(&format!(
+            show::notice(&format!("arvok: {e}"));
+            show::notice(&format!(
                 "arvok: {waiting} in {}, and goes first with the next `arvok send --spool`",
                 path.display()
             ));
             Ok(())
         }
         Some(e) => {
-            show::say(&format!(
+            show::notice(&format!(
                 "arvok: nothing is lost: it waits in {} ({} in all)",
                 path.display(),
                 delivered.left

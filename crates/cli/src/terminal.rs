@@ -15,7 +15,7 @@ pub fn raw(text: &str) {
 }
 
 /// Prints a message beside the results.
-pub fn say(text: &str) {
+pub fn notice(text: &str) {
     let _ = writeln!(std::io::stderr(), "{}", plain(text.trim_end()));
 }
 

@@ -16,7 +16,7 @@ pub(crate) enum Diagnostic {
 
 impl Diagnostic {
     /// By serde's message.
-    pub fn of(message: &str) -> Self {
+    pub fn parse(message: &str) -> Self {
         let quoted = |rest: &str| {
             let mut names = rest.split('`').skip(1).step_by(2).map(str::to_owned);
             names.next().map(|name| (name, names.collect()))

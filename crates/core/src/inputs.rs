@@ -40,7 +40,7 @@ impl Inputs {
             return None;
         }
         let schema = object_schema(&properties);
-        let validator = check.take(pointer, compile(&schema))?;
+        let validator = check.accept(pointer, compile(&schema))?;
         let each: BTreeMap<String, jsonschema::Validator> = properties
             .iter()
             .filter_map(|(name, schema)| Some((name.clone(), compile(schema).ok()?)))

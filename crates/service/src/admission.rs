@@ -82,7 +82,7 @@ impl UnderWay {
     }
 
     /// Takes so much more for a source, unless that were too much for one.
-    fn take(&self, source: &str, share: usize) -> bool {
+    fn reserve(&self, source: &str, share: usize) -> bool {
         let mut shares = self.shares.lock().unwrap_or_else(PoisonError::into_inner);
         let own = shares.entry(source.to_owned()).or_default();
         let fits = *own + share <= OF_ONE;
@@ -108,7 +108,7 @@ impl Admission {
         let (has, needs) = (self.share.num_permits(), self.bytes + bytes);
         let more = needs.saturating_sub(has);
         if more > 0 {
-            if !self.under_way.take(&self.source, more) {
+            if !self.under_way.reserve(&self.source, more) {
                 return false;
             }
             let permits = u32::try_from(more)
@@ -189,7 +189,7 @@ impl AdmissionControl {
     pub fn admit(&self, source: &str, bytes: usize) -> Option<Admission> {
         let share = u32::try_from(bytes).unwrap_or(u32::MAX).clamp(LEAST, UNDER_WAY);
         let permits = Arc::clone(&self.room).try_acquire_many_owned(share).ok()?;
-        if !self.under_way.take(source, share as usize) {
+        if !self.under_way.reserve(source, share as usize) {
             return None;
         }
         self.under_way.bytes.fetch_add(bytes as i64, Ordering::Relaxed);

@@ -429,7 +429,10 @@ mod tests {
             .expect("writes");
         let config = Config::read(Some(&file), environment(&[])).expect("reads");
         let retention = Retention::default().with(&config.retention.change());
-        assert_eq!((retention.of("norm").num_days(), retention.of("other").num_days()), (2, 14));
+        assert_eq!(
+            (retention.of_source("norm").num_days(), retention.of_source("other").num_days()),
+            (2, 14)
+        );
         assert_eq!(retention.attempts.num_days(), 400);
         fs::write(&file, "[retention.sources]\nnorm = \"1d\"\n").expect("writes");
         let said = Config::read(Some(&file), environment(&[])).expect_err("refused").to_string();

@@ -110,8 +110,11 @@ async fn chosen(node: &Node, events: &[Alert]) -> Vec<Leaving> {
 /// An event as an alert. What it is about may be no resource, where a job never had one: then it is
 /// the job.
 fn alert(told: &OutboxEvent, received: chrono::DateTime<chrono::Utc>) -> Result<Alert, AlertError> {
-    let new =
-        NewAlert { id: Some(told.id.clone()), time: Some(told.at), ..NewAlert::of(&told.alert)? };
+    let new = NewAlert {
+        id: Some(told.id.clone()),
+        time: Some(told.at),
+        ..NewAlert::from_value(&told.alert)?
+    };
     let complete =
         |new: NewAlert| new.complete(Received { source: OWN, received, fallback_id: &told.id });
     let alert = complete(new.clone())

@@ -20,7 +20,7 @@ impl Backoff {
         Self { next: Self::WAITS.0 }
     }
 
-    pub async fn wait(&mut self) {
+    pub async fn back_off(&mut self) {
         tokio::time::sleep(self.next).await;
         self.next = (self.next * 2).min(Self::WAITS.1);
     }

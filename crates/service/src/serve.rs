@@ -11,7 +11,7 @@ use crate::{
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
-    restore, runner, selfwatch, subscribers,
+    restore, runner, self_monitoring, subscribers,
     supervise::supervise,
     timers,
 };
@@ -221,7 +221,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
         }
     }
     let beating = Arc::clone(&node);
-    let make = move || selfwatch::run(Arc::clone(&beating), address);
+    let make = move || self_monitoring::run(Arc::clone(&beating), address);
     finishing.push(tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make)));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
     let config = Mutex::new(config);
@@ -529,7 +529,7 @@ async fn upkeep(node: Arc<Node>) {
 async fn remove(node: &Node) -> Result<bool, StoreError> {
     let retention = retention::now(&node.work_db).await?;
     let more = turn_days(node, &retention).await;
-    let swept = arvok_store::sweep(&node.work_db, Limits::of(&retention), clock::now()).await?;
+    let swept = arvok_store::sweep(&node.work_db, Limits::under(&retention), clock::now()).await?;
     Ok(more || swept.is_full())
 }
 

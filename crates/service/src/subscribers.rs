@@ -114,7 +114,7 @@ impl Sending {
         if room.is_empty() {
             return Ok(());
         }
-        for event in store::take(&node.work_db, &room).await? {
+        for event in store::claim(&node.work_db, &room).await? {
             let place = self
                 .room
                 .get(&event.subscriber)

@@ -84,7 +84,7 @@ pub fn start(options: BoardOptions) -> Result<RunningBoard, StandinError> {
         config
             .app_data(web::Data::new(board.clone()))
             .route("/events", web::method(actix_web::http::Method::OPTIONS).to(asked))
-            .route("/events", web::post().to(take))
+            .route("/events", web::post().to(receive))
             .route("/events", web::get().to(read))
             .route("/manners", web::put().to(behave));
     })?;
@@ -142,7 +142,7 @@ async fn asked(board: web::Data<Board>, request: HttpRequest) -> HttpResponse {
         .finish()
 }
 
-async fn take(board: web::Data<Board>, body: web::Bytes, request: HttpRequest) -> HttpResponse {
+async fn receive(board: web::Data<Board>, body: web::Bytes, request: HttpRequest) -> HttpResponse {
     let (delay, fate) = locked(&board.shown).manners.faults.next();
     tokio::time::sleep(delay).await;
     if let Fate::Refuse(refused) = fate {

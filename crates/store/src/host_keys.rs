@@ -58,7 +58,7 @@ pub async fn forget(
 }
 
 /// Those of one connection, by machine; at most so many.
-pub async fn of(
+pub async fn of_connection(
     db: &impl ConnectionTrait,
     connection: &str,
     most: u64,

@@ -100,11 +100,12 @@ mod tests {
     use serde_json::json;
 
     /// A value as the database gives it back.
-    fn kept(value: &Value) -> Value {
+    fn as_stored(value: &Value) -> Value {
         match value {
-            Value::Array(items) => items.iter().map(kept).collect(),
+            Value::Array(items) => items.iter().map(as_stored).collect(),
             Value::Object(map) => {
-                let mut fields: Vec<_> = map.iter().map(|(k, v)| (k.clone(), kept(v))).collect();
+                let mut fields: Vec<_> =
+                    map.iter().map(|(k, v)| (k.clone(), as_stored(v))).collect();
                 fields.sort_by_key(|(key, _)| (key.len(), key.clone().into_bytes()));
                 Value::Object(fields.into_iter().collect())
             }
@@ -130,7 +131,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_payload_comes_back_as_it_came(value in values()) {
-            let back = restored(kept(&value), Some(&order_of(&value)));
+            let back = restored(as_stored(&value), Some(&order_of(&value)));
             prop_assert_eq!(back.to_string(), value.to_string());
         }
 

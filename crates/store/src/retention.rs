@@ -128,7 +128,7 @@ impl Retention {
     }
 
     /// How long the alerts of a source are kept.
-    pub fn of(&self, source: &str) -> TimeDelta {
+    pub fn of_source(&self, source: &str) -> TimeDelta {
         self.sources.get(source).copied().unwrap_or(self.alerts)
     }
 
@@ -138,7 +138,7 @@ impl Retention {
     }
 
     /// As it is told.
-    pub fn told(&self) -> RetentionTimes {
+    pub fn times(&self) -> RetentionTimes {
         RetentionTimes {
             alerts_seconds: self.alerts.num_seconds(),
             sources_seconds: self
@@ -194,7 +194,7 @@ pub async fn begin(
     by: By<'_>,
 ) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
-    turn(&tx).await?;
+    lock(&tx).await?;
     let retention = match stored(&tx).await? {
         Some(retention) => retention,
         None => {
@@ -215,7 +215,7 @@ pub async fn change(
     by: By<'_>,
 ) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
-    turn(&tx).await?;
+    lock(&tx).await?;
     let retention = now(&tx).await?.with(change);
     write(&tx, &retention).await?;
     audit::record(&tx, by, "retention", "changed", &text(&retention)).await?;
@@ -224,7 +224,7 @@ pub async fn change(
 }
 
 /// One changes it at a time.
-async fn turn(tx: &impl ConnectionTrait) -> Result<(), StoreError> {
+async fn lock(tx: &impl ConnectionTrait) -> Result<(), StoreError> {
     sql::run(tx, "SELECT pg_advisory_xact_lock(hashtextextended('retention', 0))", vec![]).await?;
     Ok(())
 }

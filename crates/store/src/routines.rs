@@ -41,7 +41,7 @@ fn life_of_a_job() -> String {
     });
     let is_silent = |(from, to, resumed): &(JobState, JobState, bool)| {
         let change = StateChange { from: Some(*from), to: *to, begins: false, resumed: *resumed };
-        change.told().next().is_none()
+        change.events().next().is_none()
     };
     let silent = changes.filter(is_silent);
     let silent: Vec<String> =

@@ -42,7 +42,7 @@ pub struct Limits {
 
 impl Limits {
     /// Those under a retention.
-    pub fn of(retention: &Retention) -> Self {
+    pub fn under(retention: &Retention) -> Self {
         Self {
             unreadable: retention.unreadable,
             unreadable_of_source: 1_000,
@@ -62,7 +62,7 @@ impl Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Self::of(&Retention::default())
+        Self::under(&Retention::default())
     }
 }
 

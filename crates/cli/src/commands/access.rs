@@ -66,7 +66,7 @@ async fn set_secret(
     });
     if let Some(why) = why {
         let how = "it is not hidden where answers or alerts show it; take a longer one";
-        show::say(&format!("warning: {why}, so {how}"));
+        show::notice(&format!("warning: {why}, so {how}"));
     }
     Ok(())
 }
@@ -91,7 +91,7 @@ pub async fn secret(command: SecretCommand) -> Result<(), CliError> {
             let body = SecretValue { value: key.clone(), allowed: Some(places) };
             let path = format!("/api/v1/secrets/{}", percent(&name));
             client.change(Method::PUT, &path, Some(&body)).await?;
-            show::say(&format!("secret {name} is a new key, shown this once:"));
+            show::notice(&format!("secret {name} is a new key, shown this once:"));
             show::out(&key);
         }
         SecretCommand::List { server, output } => {
@@ -173,7 +173,7 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&made);
             }
-            show::say(&format!(
+            show::notice(&format!(
                 "token {} with the role {}, shown this once:",
                 made.name,
                 role.as_str()

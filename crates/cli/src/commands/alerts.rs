@@ -30,7 +30,7 @@ pub async fn send(send: Send) -> Result<(), CliError> {
     if let Some(spool) = &send.spool {
         let nothing = send.payload.is_none() && send.kind.is_none();
         let new = if nothing { None } else { Some(waiting(&send)?) };
-        return spool::say(spool, spool::deliver(spool, new, &client).await?);
+        return spool::report(spool, spool::deliver(spool, new, &client).await?);
     }
     let (kind, body) = composed(&send)?;
     let taken: DeliveryAnswer =

@@ -4,7 +4,7 @@
 use crate::error::CliError;
 use arvok_core::{
     Kind,
-    document::{Document, block, parse_file, word},
+    document::{Document, block, parse_file, scalar},
 };
 use serde_json::Value;
 use std::{collections::BTreeSet, fs, path::Path};
@@ -53,7 +53,7 @@ pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> 
         let content = fs::read(&file).map_err(|e| unreadable(e.to_string()))?;
         let content = String::from_utf8(content)
             .map_err(|_| unreadable("is no text in UTF-8; a script has text files only".into()))?;
-        whole.push_str(&format!("  {}: {}\n", word(&name), block(&content)));
+        whole.push_str(&format!("  {}: {}\n", scalar(&name), block(&content)));
     }
     Ok(whole)
 }

@@ -23,7 +23,7 @@ fn check(file: Option<&Path>, output: Output) -> Result<(), CliError> {
     let read = match settings(file) {
         Ok(read) => read,
         Err(e) => {
-            show::say(&format!("arvok: {e}"));
+            show::notice(&format!("arvok: {e}"));
             return Err(CliError::No);
         }
     };

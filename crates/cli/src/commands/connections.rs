@@ -73,7 +73,7 @@ pub async fn connection(command: ConnectionCommand) -> Result<(), CliError> {
             if let Some(machine) = forget {
                 let path = format!("{path}/host-keys/{}", percent(&machine));
                 client.change(Method::DELETE, &path, None::<&()>).await?;
-                show::say(&format!("the key of {machine} is trusted no more"));
+                show::notice(&format!("the key of {machine} is trusted no more"));
                 return Ok(());
             }
             trust(&client, &path, (host, fingerprint), output.json).await?;
@@ -121,7 +121,7 @@ async fn trust(
             }
             show::out(&show::host_key(&seen));
             if !ask::agreed("Is that the machine's own key?")? {
-                show::say("nothing was trusted");
+                show::notice("nothing was trusted");
                 return Err(CliError::No);
             }
             seen.fingerprint
@@ -159,7 +159,7 @@ async fn try_by_hand(
         return Ok(());
     }
     if !yes && !offered.looks && !ask::agreed(&format!("Call {operation} via {via}?"))? {
-        show::say("nothing was sent");
+        show::notice("nothing was sent");
         return Err(CliError::No);
     }
     let tried: TriedOperation = client.post(&path, &asked(false)).await?;
@@ -178,12 +178,12 @@ fn imported(made: &Imported, list: bool) {
     }
     show::out(made.text.trim_end());
     let taken = made.operations.iter().filter(|o| o.taken).count();
-    show::say(&format!(
+    show::notice(&format!(
         "{taken} of {} operations of {} were taken over",
         made.operations.len(),
         made.title
     ));
-    made.left_out.iter().for_each(|one| show::say(&format!("left out: {one}")));
+    made.left_out.iter().for_each(|one| show::notice(&format!("left out: {one}")));
 }
 
 fn offered<'d>(

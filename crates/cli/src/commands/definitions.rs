@@ -100,8 +100,8 @@ pub fn check(paths: &[PathBuf], all_warnings: bool, output: Output) -> Result<()
     if checked.problems.is_empty() {
         if !output.json {
             let examples = checked.entries.iter().map(|e| {
-                let of_rule = e.of::<Rule>().map_or(0, |rule| rule.examples.len());
-                of_rule + e.of::<Runbook>().map_or(0, |runbook| runbook.examples.len())
+                let of_rule = e.as_kind::<Rule>().map_or(0, |rule| rule.examples.len());
+                of_rule + e.as_kind::<Runbook>().map_or(0, |runbook| runbook.examples.len())
             });
             let played = match examples.sum::<usize>() {
                 0 => String::new(),
@@ -128,24 +128,24 @@ fn warn(warnings: &[Problem], all: bool) {
         let seen = seen.entry(warning.warning.as_deref().unwrap_or_default()).or_default();
         *seen += 1;
         if all || *seen <= WARNINGS_SHOWN {
-            show::say(&warning.to_string());
+            show::notice(&warning.to_string());
         }
     }
     for (kind, more) in
         seen.into_iter().filter_map(|(kind, n)| Some((kind, n.checked_sub(WARNINGS_SHOWN)?)))
     {
         if !all && more > 0 {
-            show::say(&format!("and {more} more of `{kind}`; --all-warnings shows them"));
+            show::notice(&format!("and {more} more of `{kind}`; --all-warnings shows them"));
         }
     }
 }
 
 fn complain(problems: &[Problem]) {
     for problem in problems {
-        show::say(&problem.to_string());
+        show::notice(&problem.to_string());
     }
     if !problems.is_empty() {
-        show::say(&show::count(problems.len(), "problem"));
+        show::notice(&show::count(problems.len(), "problem"));
     }
 }
 
@@ -235,7 +235,7 @@ async fn gone(
         }
     }
     if elsewhere > 0 {
-        show::say(&format!(
+        show::notice(&format!(
             "{} came from elsewhere and are left as they are",
             show::count(elsewhere, "definition")
         ));
@@ -296,7 +296,7 @@ pub(super) async fn change(
     if !plan.problems.is_empty() {
         let problems: Vec<Problem> = plan.problems.into_iter().map(Into::into).collect();
         complain(&problems);
-        show::say(&format!("nothing was {done}"));
+        show::notice(&format!("nothing was {done}"));
         return Err(CliError::No);
     }
     let same = plan.changes.iter().all(|c| c.change == ChangeKind::Same);
@@ -310,7 +310,7 @@ pub(super) async fn change(
         return Ok(());
     }
     if !yes && !ask::agreed(question)? {
-        show::say(&format!("nothing was {done}"));
+        show::notice(&format!("nothing was {done}"));
         return Err(CliError::No);
     }
     request.dry_run = false;

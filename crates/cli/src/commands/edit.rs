@@ -28,7 +28,7 @@ pub async fn edit(kind: &str, name: &str, yes: bool, server: &Server) -> Result<
     // Whatever went wrong: what was typed is not lost for it.
     if ended.is_err() && fs::read_to_string(&draft).is_ok_and(|text| text != before.text) {
         let _ = folder.keep();
-        show::say(&format!("your text is in {}", draft.display()));
+        show::notice(&format!("your text is in {}", draft.display()));
     }
     ended
 }

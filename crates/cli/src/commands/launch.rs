@@ -45,7 +45,7 @@ pub async fn from_failed(id: i64, asked: LaunchArgs, server: &Server) -> Result<
         return Ok(());
     }
     if !asked.yes && !ask::agreed(&format!("Go on from `{}`?", would.from))? {
-        show::say("nothing was launched");
+        show::notice("nothing was launched");
         return Err(CliError::No);
     }
     let made: GoesOn = client.post(&path, &ask(false)).await?;
@@ -121,7 +121,7 @@ async fn launched(
     if !asked.yes {
         show::out(&show::dry_run(&dry));
         if !ask::agreed(&format!("Launch {} on {}?", dry.runbook, dry.target))? {
-            show::say("nothing was launched");
+            show::notice("nothing was launched");
             return Err(CliError::No);
         }
     }

@@ -40,7 +40,7 @@ pub async fn runbook(command: RunbookCommand) -> Result<(), CliError> {
 /// Says what it needs, beside its text and not within.
 fn needs(ready: &ReadyMade) {
     let needed: Vec<&str> = ready.calls().into_iter().chain(ready.runbook.children()).collect();
-    show::say(&format!("it needs {}", needed.join(", ")));
+    show::notice(&format!("it needs {}", needed.join(", ")));
 }
 
 fn wrong(error: LibraryError) -> CliError {

@@ -55,7 +55,7 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
                 None => show::out(&draft.text),
                 Some(path) => {
                     add_example(&path, &draft)?;
-                    show::say(&format!(
+                    show::notice(&format!(
                         "arvok: added to {}; `arvok check` plays it",
                         path.display()
                     ));

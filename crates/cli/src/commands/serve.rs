@@ -51,7 +51,7 @@ pub async fn serve(file: Option<&Path>, with: impl Fn(Config) -> Config) -> Resu
     tell_manager(&[NotifyState::Ready]);
     let given_up = attend(&running, &mut signals, || Ok(with(settings(file)?))).await;
     tell_manager(&[NotifyState::Stopping]);
-    say("stopping");
+    notice("stopping");
     running.stop().await;
     beside.abort();
     log::tell_left_out();
@@ -61,17 +61,20 @@ pub async fn serve(file: Option<&Path>, with: impl Fn(Config) -> Config) -> Resu
 /// What an operator wants to know first.
 fn welcome(running: &Running, recover: bool) {
     if let Some(folder) = &running.private_database {
-        say(&format!("no database was named; a private PostgreSQL runs in {}", folder.display()));
+        notice(&format!(
+            "no database was named; a private PostgreSQL runs in {}",
+            folder.display()
+        ));
     }
     if let Some(file) = &running.first_token {
         let which = if recover { "a new" } else { "the first" };
-        say(&format!("{which} token (role admin) is in {}", file.display()));
+        notice(&format!("{which} token (role admin) is in {}", file.display()));
     }
-    say(&format!("ready, listening on http://{}", running.address));
+    notice(&format!("ready, listening on http://{}", running.address));
     if let Some(file) = &running.first_token {
         let (address, file) = (running.address, file.display());
-        say(&format!("now sign in with `arvok login http://{address} --token-file {file}`,"));
-        say(&format!("and in a browser at http://{address} with the same token"));
+        notice(&format!("now sign in with `arvok login http://{address} --token-file {file}`,"));
+        notice(&format!("and in a browser at http://{address} with the same token"));
     }
 }
 
@@ -100,7 +103,7 @@ async fn attend(
                 SignalRequest::Stop => return None,
                 SignalRequest::StopInOrder => {
                     tell_manager(&[NotifyState::Stopping]);
-                    say("is about to stop, and says so to whoever asks whether it is ready");
+                    notice("is about to stop, and says so to whoever asks whether it is ready");
                     // Whoever asks again does not want to wait.
                     tokio::select! {
                         () = running.drain() => {}
@@ -109,7 +112,7 @@ async fn attend(
                     return None;
                 }
                 SignalRequest::Reload => reload(running, settings()).await,
-                SignalRequest::Nothing => say("a signal that means nothing here was passed over"),
+                SignalRequest::Nothing => notice("a signal that means nothing here was passed over"),
             },
         }
     }
@@ -123,14 +126,14 @@ async fn reload(running: &Running, read: Result<Config, CliError>) {
         |since| vec![NotifyState::Reloading, since],
     ));
     match read {
-        Err(e) => say(&format!("the settings stay as they are: {e}")),
+        Err(e) => notice(&format!("the settings stay as they are: {e}")),
         Ok(config) => match running.reload(config).await {
-            Ok(left) if left.is_empty() => say("the settings were read again"),
-            Ok(left) => say(&format!(
+            Ok(left) if left.is_empty() => notice("the settings were read again"),
+            Ok(left) => notice(&format!(
                 "the settings were read again; {} only a start changes",
                 left.join(", ")
             )),
-            Err(e) => say(&format!(
+            Err(e) => notice(&format!(
                 "the settings were read again, and what is published is loaded with them later: {e}"
             )),
         },
@@ -146,8 +149,8 @@ fn tell_manager(what: &[NotifyState<'_>]) {
 }
 
 /// Says something beside the log.
-pub fn say(text: &str) {
-    crate::show::say(&format!("arvok: {text}"));
+pub fn notice(text: &str) {
+    crate::show::notice(&format!("arvok: {text}"));
 }
 
 /// A text without the password of an address that it may hold.

@@ -1,6 +1,6 @@
 //! `arvok standin`: a stand-in by itself, until a signal ends it.
 
-use super::serve::say;
+use super::serve::notice;
 use crate::{
     args::{OfPort, Standin, WatchedPort},
     error::CliError,
@@ -24,7 +24,7 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
                 seconds_a_tick: 10.0,
             };
             let yard = yard::start(options).map_err(failed)?;
-            say(&format!("the yard is at {}, e.g. {}/v1/vms", yard.url(), yard.url()));
+            notice(&format!("the yard is at {}, e.g. {}/v1/vms", yard.url(), yard.url()));
             until_stopped().await?;
             yard.stop().await;
         }
@@ -36,7 +36,7 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
                 takes: Duration::from_secs(3),
             });
             let desk = desk.map_err(failed)?;
-            say(&format!(
+            notice(&format!(
                 "the release desk is at {}, e.g. {}/services/booking-web",
                 desk.url(),
                 desk.url()
@@ -46,7 +46,7 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
         }
         Standin::Board { port, token, key } => {
             let board = board::start(board::BoardOptions { port, token, key }).map_err(failed)?;
-            say(&format!(
+            notice(&format!(
                 "the board takes events at {0}/events, and shows them there",
                 board.url()
             ));
@@ -55,7 +55,7 @@ pub async fn standin(which: Standin) -> Result<(), CliError> {
         }
         Standin::Chat { port, token } => {
             let chat = chat::start(port, token).map_err(failed)?;
-            say(&format!(
+            notice(&format!(
                 "the chat is at {}, e.g. {}/channels/storage/messages",
                 chat.url(),
                 chat.url()
@@ -77,7 +77,7 @@ async fn attended<S: Send + 'static>(
     path: &str,
     at_work: Running<S>,
 ) -> Result<(), CliError> {
-    say(&format!("the {what} is at {0}, e.g. {0}{path}", at_work.url()));
+    notice(&format!("the {what} is at {0}, e.g. {0}{path}", at_work.url()));
     until_stopped().await?;
     at_work.stop().await;
     Ok(())
@@ -100,7 +100,7 @@ async fn office(which: Standin) -> Result<(), CliError> {
     match which {
         Standin::Desk { port, token, secret } => {
             let desk = desk::start(desk::DeskOptions { port, token, secret }).map_err(failed)?;
-            say(&format!(
+            notice(&format!(
                 "the ticket desk is at {0}, and describes itself at {0}/description",
                 desk.url()
             ));
@@ -109,7 +109,7 @@ async fn office(which: Standin) -> Result<(), CliError> {
         }
         Standin::Machine { port, folder } => {
             let machine = Machine::start(folder, port).map_err(failed)?;
-            say(&format!(
+            notice(&format!(
                 "the machine is at {}, for {} with the key {}",
                 machine.base(),
                 machine.user(),
@@ -122,7 +122,7 @@ async fn office(which: Standin) -> Result<(), CliError> {
         }
         Standin::Mailroom { port, password } => {
             let mailroom = mailroom::start(port, password).map_err(failed)?;
-            say(&format!(
+            notice(&format!(
                 "the mailroom is at {}, and takes messages to @skerrow.example",
                 mailroom.url()
             ));

@@ -40,7 +40,7 @@ pub async fn storage(command: StorageCommand) -> Result<(), CliError> {
                     show::out("All nodes keep it so from now on.");
                 }
             } else if asks {
-                show::say("nothing was changed");
+                show::notice("nothing was changed");
             }
             if output.json {
                 return show::json(&plan);

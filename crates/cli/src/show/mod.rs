@@ -35,7 +35,7 @@ pub use time::{ago, between, exact, when};
 pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;
-pub use crate::terminal::{out, plain, raw, say};
+pub use crate::terminal::{notice, out, plain, raw};
 use arvok_api::Page;
 use arvok_core::{AlertState, Severity};
 use serde::Serialize;

@@ -176,6 +176,78 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
     }
 }
 
+/// Words of the language, the field and its standards that modules are called by. A word that is not
+/// among them is looked up in the glossary.
+const PLAIN: &str = "
+    accept access address admission announcer answer api ask attempt audit awaiting batch body
+    bound bounds call callback callbacks caller calls catalog changes check child children
+    choose clients clock cloudevents command config console continuation copy credential
+    cryptography data day days deadlock decide decode definition definitions demands description
+    dispatch doctor document draft driver drivers dry due each emit end entity envelope
+    environment error eval event events example examples exchange exit explain explanation expr
+    failure file filters finish folder followers found framing functions glob health host http
+    ids index inputs key keys later launch launches length lexer library limits lint list listen
+    listeners literal live log lower machine mail matcher message metrics monitoring new node
+    nodes not offline open openapi operation or order outbox outline output outputs pages pause
+    period permits play preview problem process progress protocols published query questions
+    quoting random read readiness reason record recorded redact redaction references rehearsal
+    replay report request require resource restore retention retry role routines run runner
+    sandbox schedule schema scope script secret secrets self sending serve session set setting
+    settings severity spellings sql ssh state steps storage stored stream subscriber subscribers
+    supervise syntax syscalls syslog tcp template text timeline timers times together token
+    tokens trace transition type types typing udp undecided unexecuted unreadable upkeep usage
+    value vault views warning watch webhook write yaml
+";
+
+#[test]
+fn modules_are_called_by_plain_words_or_by_those_of_the_glossary() {
+    let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));
+    let glossary = fs::read_to_string(root.join("docs/glossary.md")).expect("a glossary");
+    let rows = glossary.lines().filter_map(|line| line.strip_prefix("| ")?.split(" |").next());
+    let ours =
+        rows.flat_map(|row| row.split("**").skip(1).step_by(2)).flat_map(str::split_whitespace);
+    let known: BTreeSet<String> =
+        ours.chain(PLAIN.split_whitespace()).map(str::to_lowercase).collect();
+    let mut seen = BTreeSet::new();
+    for name in ["api", "connect", "core", "service", "store"] {
+        let source = root.join("crates").join(name).join("src");
+        let mut files = Vec::new();
+        sources(&source, &mut files);
+        for file in files {
+            let below = file.strip_prefix(&source).expect("below it").with_extension("");
+            for module in below.iter().map(|part| part.to_string_lossy().into_owned()) {
+                for word in module.split('_').filter(|word| !["lib", "mod", "tests"].contains(word))
+                {
+                    let one = word.strip_suffix("ies").map_or_else(
+                        || word.strip_suffix('s').unwrap_or(word).to_owned(),
+                        |stem| format!("{stem}y"),
+                    );
+                    let is_known = known.contains(word) || known.contains(&one);
+                    assert!(is_known, "{}: what is `{word}`?", file.display());
+                    seen.insert(word.to_owned());
+                }
+            }
+        }
+    }
+    let unused: Vec<&str> = PLAIN.split_whitespace().filter(|word| !seen.contains(*word)).collect();
+    assert!(unused.is_empty(), "no module is called so: {unused:?}");
+}
+
+/// Names of functions that leave open what is done.
+const VAGUE_VERBS: [&str; 8] =
+    ["breathe", "consider", "heard", "insist", "knock", "poke", "say", "told"];
+
+#[test]
+fn functions_are_called_by_what_they_do() {
+    let mut files = Vec::new();
+    sources(Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/..")), &mut files);
+    for file in files.iter().filter(|file| !file.iter().any(|part| part == "tests")) {
+        let text = code(file);
+        let name = text.split("fn ").skip(1).map(word).find(|name| VAGUE_VERBS.contains(name));
+        assert_eq!(name, None, "{}", file.display());
+    }
+}
+
 #[test]
 fn the_glossary_has_no_word_that_is_not_used() {
     let root = Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."));

@@ -47,7 +47,7 @@ impl Live {
             alerts: vec![alert],
             malformed: Vec::new(),
         };
-        block(intake::take(&self.db, self.rules(), &[&payload], &mut Writer::default()))
+        block(intake::record(&self.db, self.rules(), &[&payload], &mut Writer::default()))
             .expect("is taken");
         self.tell(now);
     }

@@ -138,7 +138,7 @@ impl Redactor {
     /// What is to be hidden of a text: in its order, none within another.
     fn hits(&self, text: &str) -> Vec<Hit> {
         let mut hits = Vec::new();
-        for view in views::of(text) {
+        for view in views::views_of(text) {
             self.hits_in(&view, &mut hits);
         }
         for hit in &mut hits {

@@ -58,7 +58,7 @@ impl View<'_> {
 }
 
 /// All views of a text, itself among them.
-pub(super) fn of(text: &str) -> Vec<View<'_>> {
+pub(super) fn views_of(text: &str) -> Vec<View<'_>> {
     let mut views = vec![View { bytes: Cow::Borrowed(text.as_bytes()), at: None }];
     let mut newest = 0..1;
     for _ in 0..DEEP {

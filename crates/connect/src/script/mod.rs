@@ -105,7 +105,7 @@ impl ScriptRights {
             limits: Limits::USUAL,
         };
         let user = self.own_user()?;
-        let made = sandbox::of(&run, &[], Path::new("/bin/sh"), &self.folders);
+        let made = sandbox::arrange(&run, &[], Path::new("/bin/sh"), &self.folders);
         let running = RunningScript::start(made.map_err(|e| e.to_string())?, user).await;
         let running = running.map_err(|e| e.to_string())?;
         match running.end(Vec::new(), LOOK, &run.limits, LiveOutput::NOBODY).await {
@@ -174,7 +174,7 @@ impl ScriptRights {
             )));
         }
         let user = self.own_user().map_err(unsent)?;
-        let sandbox = sandbox::of(&run, call.secrets, &interpreter, &self.folders)
+        let sandbox = sandbox::arrange(&run, call.secrets, &interpreter, &self.folders)
             .map_err(|e| unsent(format!("its sandbox cannot be prepared: {e}")))?;
         let running = RunningScript::start(sandbox, user)
             .await

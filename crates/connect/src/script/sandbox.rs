@@ -96,7 +96,7 @@ fn in_memory(content: &[u8]) -> std::io::Result<OwnedFd> {
 }
 
 /// The sandbox of a script.
-pub(super) fn of(
+pub(super) fn arrange(
     run: &ScriptRun,
     secrets: &[(String, String)],
     interpreter: &Path,

@@ -73,7 +73,7 @@ pub(super) struct LineHold(Arc<Kept>);
 
 impl LineHold {
     /// Takes a place on a line, if it has one.
-    fn take(kept: &Arc<Kept>) -> Option<Self> {
+    fn reserve(kept: &Arc<Kept>) -> Option<Self> {
         let taken = kept.calls.fetch_update(Ordering::AcqRel, Ordering::Acquire, |calls| {
             (calls < MOST_CALLS).then_some(calls + 1)
         });
@@ -130,7 +130,7 @@ impl Pool {
         })?;
         let used = Mutex::new(Instant::now());
         let kept = Arc::new(Kept { line, calls: AtomicUsize::new(0), used });
-        let hold = LineHold::take(&kept).ok_or_else(|| unsent("a new line is taken".into()))?;
+        let hold = LineHold::reserve(&kept).ok_or_else(|| unsent("a new line is taken".into()))?;
         lines.push(Arc::clone(&kept));
         drop(lines);
         close_when_idle(held, kept);
@@ -181,7 +181,7 @@ async fn begin(lines: &mut Vec<Arc<Kept>>) -> Option<(Channel<Msg>, LineHold)> {
     let mut silent = Vec::new();
     let mut begun = None;
     for kept in lines.iter() {
-        let Some(hold) = LineHold::take(kept) else { continue };
+        let Some(hold) = LineHold::reserve(kept) else { continue };
         match tokio::time::timeout(BEGINS, kept.line.channel()).await {
             Ok(Ok(channel)) => {
                 begun = Some((channel, hold));

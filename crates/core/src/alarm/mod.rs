@@ -63,7 +63,7 @@ impl Alarm {
     }
 
     /// Takes an alert of this source, resource and kind.
-    pub fn take(&mut self, alert: &Alert) -> AlarmChange {
+    pub fn apply(&mut self, alert: &Alert) -> AlarmChange {
         let now = alert.received;
         // Only the sender's own time can tell that it was sent before. What has none, or is ahead
         // of us, is stamped with the time of its arrival by whichever node it came to, and clocks
@@ -144,7 +144,7 @@ mod tests {
             (7, "raised", "minor", AlarmChange::Raised, 1, 7),
         ];
         for (second, state, severity, change, count, changed) in story {
-            assert_eq!(alarm.take(&alert(second, state, severity)), change, "second {second}");
+            assert_eq!(alarm.apply(&alert(second, state, severity)), change, "second {second}");
             assert_eq!(
                 (alarm.count, alarm.changed_at.timestamp()),
                 (count, changed),
@@ -158,14 +158,14 @@ mod tests {
     fn what_was_sent_before_and_arrives_after_changes_nothing() {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
         let over = DateTime::UNIX_EPOCH + TimeDelta::seconds(20);
-        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
-        assert_eq!(alarm.take(&sent(9, 11, "cleared", "major")), AlarmChange::Nothing);
-        assert_eq!(alarm.take(&sent(9, 12, "raised", "critical")), AlarmChange::Repeated);
+        assert_eq!(alarm.apply(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
+        assert_eq!(alarm.apply(&sent(9, 11, "cleared", "major")), AlarmChange::Nothing);
+        assert_eq!(alarm.apply(&sent(9, 12, "raised", "critical")), AlarmChange::Repeated);
         assert_eq!((alarm.severity, alarm.value, alarm.count), (Severity::Major, Some(10.0), 2));
-        assert_eq!(alarm.take(&sent(20, 21, "cleared", "major")), AlarmChange::Cleared);
-        assert_eq!(alarm.take(&sent(15, 22, "raised", "major")), AlarmChange::Late(over));
+        assert_eq!(alarm.apply(&sent(20, 21, "cleared", "major")), AlarmChange::Cleared);
+        assert_eq!(alarm.apply(&sent(15, 22, "raised", "major")), AlarmChange::Late(over));
         assert_eq!(
-            alarm.take(&sent(20, 23, "raised", "major")),
+            alarm.apply(&sent(20, 23, "raised", "major")),
             AlarmChange::Raised,
             "the same moment is not before"
         );
@@ -174,23 +174,23 @@ mod tests {
     #[test]
     fn what_is_only_noted_makes_nothing_late() {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
-        assert_eq!(alarm.take(&sent(5, 6, "raised", "major")), AlarmChange::Raised);
-        assert_eq!(alarm.take(&sent(10, 11, "noted", "major")), AlarmChange::Nothing);
-        assert_eq!(alarm.take(&sent(8, 12, "cleared", "major")), AlarmChange::Cleared);
+        assert_eq!(alarm.apply(&sent(5, 6, "raised", "major")), AlarmChange::Raised);
+        assert_eq!(alarm.apply(&sent(10, 11, "noted", "major")), AlarmChange::Nothing);
+        assert_eq!(alarm.apply(&sent(8, 12, "cleared", "major")), AlarmChange::Cleared);
     }
 
     /// Two nodes stamp what has no time of its own, the second by a clock that is a little behind.
     #[test]
     fn a_clearing_that_comes_after_is_not_before_for_the_clocks_of_nodes() {
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);
-        assert_eq!(alarm.take(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
-        assert_eq!(alarm.take(&sent(9, 9, "cleared", "major")), AlarmChange::Cleared);
+        assert_eq!(alarm.apply(&sent(10, 10, "raised", "major")), AlarmChange::Raised);
+        assert_eq!(alarm.apply(&sent(9, 9, "cleared", "major")), AlarmChange::Cleared);
         assert_eq!(
-            alarm.take(&sent(11, 10, "raised", "major")),
+            alarm.apply(&sent(11, 10, "raised", "major")),
             AlarmChange::Raised,
             "a sender ahead of us"
         );
-        assert_eq!(alarm.take(&sent(12, 9, "cleared", "major")), AlarmChange::Cleared);
+        assert_eq!(alarm.apply(&sent(12, 9, "cleared", "major")), AlarmChange::Cleared);
         assert_eq!(
             alarm.last_sent_at.map(|t| t.timestamp()),
             Some(10),

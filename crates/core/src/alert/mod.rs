@@ -149,7 +149,7 @@ impl NewAlert {
     ///
     /// # Errors
     /// The first field that is not in the normal form.
-    pub fn of(value: &Value) -> Result<Self, AlertError> {
+    pub fn from_value(value: &Value) -> Result<Self, AlertError> {
         Self::deserialize(value)
             .or_else(|_| serde_path_to_error::deserialize(value).map_err(|e| misread(&e)))
     }
@@ -195,7 +195,7 @@ impl NewAlert {
 
 fn misread(e: &serde_path_to_error::Error<serde_json::Error>) -> AlertError {
     let path = e.path().to_string();
-    match Diagnostic::of(&e.inner().to_string()) {
+    match Diagnostic::parse(&e.inner().to_string()) {
         Diagnostic::UnknownKey(name, known) => {
             error(cut(&name, 60), format!("is no field of an alert; {}", hint(&name, &known)))
         }
@@ -265,7 +265,7 @@ mod tests {
     use serde_json::json;
 
     fn complete(value: Value) -> Result<Alert, String> {
-        let new = NewAlert::of(&value).map_err(|e| e.to_string())?;
+        let new = NewAlert::from_value(&value).map_err(|e| e.to_string())?;
         let delivery = Received {
             source: "yard-hypervisor",
             received: DateTime::UNIX_EPOCH,

@@ -39,7 +39,7 @@ pub struct Observed {
 pub(super) struct Rivals<'a>(BTreeMap<&'a str, Vec<&'a Rule>>);
 
 impl<'a> Rivals<'a> {
-    pub fn of(whole: &'a Catalog) -> Self {
+    pub fn among(whole: &'a Catalog) -> Self {
         let mut by_runbook: BTreeMap<&str, Vec<&Rule>> = BTreeMap::new();
         for (rule, _) in whole.all::<Rule>() {
             for dispatch in &rule.dispatch {
@@ -57,7 +57,7 @@ pub(super) fn warnings(
     rivals: &Rivals<'_>,
     seen: &Observed,
 ) -> Vec<Problem> {
-    let mut found = Lint { entry, rule, demands: Demands::of(rule), found: Vec::new() };
+    let mut found = Lint { entry, rule, demands: Demands::collect(rule), found: Vec::new() };
     found.never();
     if found.found.is_empty() {
         found.forms();
@@ -73,7 +73,7 @@ pub(super) fn warnings(
 
 /// Divisions of which something is cut off.
 pub(super) fn cut_off(entry: &Entry) -> Vec<Problem> {
-    let known = entry.of::<Rule>().is_some_and(|rule| rule.knowingly.contains_key("cut-off"));
+    let known = entry.as_kind::<Rule>().is_some_and(|rule| rule.knowingly.contains_key("cut-off"));
     let all = if known { Vec::new() } else { entry.definition.expressions() };
     let of = |(pointer, e): (String, &crate::expr::Expr)| {
         let string = entry
@@ -103,7 +103,7 @@ struct Lint<'a> {
 }
 
 impl Lint<'_> {
-    fn say(&mut self, name: &'static str, pointer: &str, message: String) {
+    fn warn(&mut self, name: &'static str, pointer: &str, message: String) {
         if !self.rule.knowingly.contains_key(name) {
             let mut problem = self.entry.document.problem(pointer, message);
             problem.warning = Some(name.to_owned());
@@ -121,7 +121,7 @@ impl Lint<'_> {
         if let Some(why) = self.demands.contradiction() {
             let place =
                 if self.rule.listen.condition.is_some() { "/listen/where" } else { "/listen" };
-            self.say("never-matches", place, format!("the rule can never match: {why}"));
+            self.warn("never-matches", place, format!("the rule can never match: {why}"));
         }
     }
 
@@ -139,7 +139,7 @@ impl Lint<'_> {
                 "{source} repeats {kind} every {repeat}; a rest of {rest} is over before the next \
                 alert comes"
             );
-            self.say("short-rest", "/settle/rest", message);
+            self.warn("short-rest", "/settle/rest", message);
         }
     }
 
@@ -152,13 +152,13 @@ impl Lint<'_> {
                     "`{text}` has signs that mean themselves here: only `*`, `**` and `?` are \
                     wildcards; write a list of globs, or `matches` in `where`"
                 );
-                self.say("no-glob", &place, message);
+                self.warn("no-glob", &place, message);
             } else if !text.contains('/') && !text.contains("**") {
                 let message = format!(
                     "`{text}` can match no resource: these are class/name, such as vm/{text} or \
                     */{text}"
                 );
-                self.say("no-class", &place, message);
+                self.warn("no-class", &place, message);
             }
         }
     }
@@ -176,7 +176,7 @@ impl Lint<'_> {
                     glob.as_str(),
                     seen.resources.len()
                 );
-                self.say("unknown-resource", &self.place("/listen/resource", i), message);
+                self.warn("unknown-resource", &self.place("/listen/resource", i), message);
             }
         }
     }
@@ -204,7 +204,7 @@ impl Lint<'_> {
                     "`{}` was never seen, but `{other}` was: capital letters count",
                     glob.as_str()
                 );
-                self.say("other-case", &place, message);
+                self.warn("other-case", &place, message);
             }
         }
     }
@@ -217,15 +217,16 @@ impl Lint<'_> {
                 Path::Resource => seen.resources.iter().cloned().collect(),
                 _ => Vec::new(),
             };
-            let rival =
-                others.into_iter().find(|o| self.demands.likely_meets(&Demands::of(o), &known));
+            let rival = others
+                .into_iter()
+                .find(|o| self.demands.likely_meets(&Demands::collect(o), &known));
             if let Some(rival) = rival {
                 let message = format!(
                     "rule `{}` dispatches `{}` too, and an alert may match both; both would act on \
                     it",
                     rival.name, dispatch.runbook
                 );
-                self.say("same-runbook", &format!("{}/runbook", dispatch.place), message);
+                self.warn("same-runbook", &format!("{}/runbook", dispatch.place), message);
             }
         }
     }
@@ -238,7 +239,7 @@ impl Lint<'_> {
                 alert would be `broken`",
                 cap.jobs
             );
-            self.say("over-cap", "/settle/cap/jobs", message);
+            self.warn("over-cap", "/settle/cap/jobs", message);
         }
     }
 
@@ -247,7 +248,7 @@ impl Lint<'_> {
         if self.rule.settle.missing.is_some() && named && self.rule.awaited().is_empty() {
             let message = "a resource that was never heard of is waited for only where the rule \
                 names exactly one source and one kind";
-            self.say("not-awaited", "/settle/missing", message.into());
+            self.warn("not-awaited", "/settle/missing", message.into());
         }
     }
 }

@@ -97,7 +97,7 @@ pub struct Entry {
 
 impl Entry {
     /// The definition as one of this kind; none if it is of another.
-    pub fn of<T: Defined>(&self) -> Option<&T> {
+    pub fn as_kind<T: Defined>(&self) -> Option<&T> {
         as_kind(&*self.definition)
     }
 }
@@ -157,13 +157,13 @@ impl Catalog {
 
     /// All of one kind with their versions, by name.
     pub fn all<T: Defined>(&self) -> impl Iterator<Item = (&T, i32)> {
-        self.entries(T::KIND).filter_map(|e| Some((e.of()?, e.version)))
+        self.entries(T::KIND).filter_map(|e| Some((e.as_kind()?, e.version)))
     }
 
     /// One definition with its version.
     pub fn get<T: Defined>(&self, name: &str) -> Option<(&T, i32)> {
         let entry = self.entry(T::KIND, name)?;
-        Some((entry.of()?, entry.version))
+        Some((entry.as_kind()?, entry.version))
     }
 
     /// The rules with their versions, to be shared.
@@ -315,14 +315,14 @@ pub fn check_files<'a>(
         checked.entries.iter().flat_map(|e| references::check(e, &whole, faulty, seen)).collect();
     checked.problems.extend(dangling);
     checked.problems.extend(contradicted(&whole, published, &checked.entries));
-    let rivals = lint::Rivals::of(&whole);
+    let rivals = lint::Rivals::among(&whole);
     for entry in &checked.entries {
         checked.warnings.extend(lint::cut_off(entry));
-        if let Some(rule) = entry.of::<Rule>() {
+        if let Some(rule) = entry.as_kind::<Rule>() {
             checked.warnings.extend(lint::warnings(entry, rule, &rivals, seen));
             checked.problems.extend(failed_examples(entry, rule, &whole));
         }
-        if let (Some(runbook), false) = (entry.of::<Runbook>(), faulty) {
+        if let (Some(runbook), false) = (entry.as_kind::<Runbook>(), faulty) {
             checked.problems.extend(unheld_examples(entry, runbook, &whole));
         }
     }

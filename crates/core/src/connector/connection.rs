@@ -229,7 +229,7 @@ impl Defined for Connection {
     type Doc = ConnectionDoc;
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let (doc, mut check) = Checker::of::<ConnectionDoc>(document)?;
+        let (doc, mut check) = Checker::decoding::<ConnectionDoc>(document)?;
         let tokens = doc
             .credential
             .as_ref()

@@ -77,7 +77,7 @@ impl Defined for Connector {
     type Doc = ConnectorDoc;
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let (doc, mut check) = Checker::of::<ConnectorDoc>(document)?;
+        let (doc, mut check) = Checker::decoding::<ConnectorDoc>(document)?;
         let wanted = doc.operations.len();
         let operations: BTreeMap<_, _> = doc
             .operations

@@ -19,7 +19,9 @@ impl<'a> Checker<'a> {
     ///
     /// # Errors
     /// All diagnostics, if too much is wrong to go on.
-    pub fn of<T: DeserializeOwned>(document: &'a Document) -> Result<(T, Self), Vec<Problem>> {
+    pub fn decoding<T: DeserializeOwned>(
+        document: &'a Document,
+    ) -> Result<(T, Self), Vec<Problem>> {
         let Decoded { made, problems, left_out } = document.decoded("", &document.value);
         match made {
             Some(made) => {
@@ -62,7 +64,7 @@ impl<'a> Checker<'a> {
     }
 
     /// Keeps the good, notes the bad.
-    pub fn take<T>(&mut self, pointer: &str, result: Result<T, impl Display>) -> Option<T> {
+    pub fn accept<T>(&mut self, pointer: &str, result: Result<T, impl Display>) -> Option<T> {
         result.map_err(|e| self.fail(pointer, e)).ok()
     }
 

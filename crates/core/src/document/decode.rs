@@ -49,7 +49,7 @@ impl Document {
                 Err(e) => e,
             };
             let mut steps: Vec<String> = wrong.path().iter().filter_map(step).collect();
-            let diagnostic = Diagnostic::of(&wrong.inner().to_string());
+            let diagnostic = Diagnostic::parse(&wrong.inner().to_string());
             // The path to an unknown key ends with the key or above it, as serde happened to find
             // it.
             if let Diagnostic::UnknownKey(name, _) = &diagnostic
@@ -61,7 +61,7 @@ impl Document {
             // What was left out, or only misspelt, is missing now; that is no mistake of its own.
             let follows = |key: &String| gone.contains(&format!("{place}/{key}"));
             if !matches!(&diagnostic, Diagnostic::Missing(key) if follows(key)) {
-                decoded.problems.push(self.told(&place, &diagnostic));
+                decoded.problems.push(self.problem_of(&place, &diagnostic));
             }
             if let Diagnostic::UnknownKey(name, known) = &diagnostic {
                 gone.extend(
@@ -76,7 +76,7 @@ impl Document {
         decoded
     }
 
-    fn told(&self, pointer: &str, diagnostic: &Diagnostic) -> Problem {
+    fn problem_of(&self, pointer: &str, diagnostic: &Diagnostic) -> Problem {
         match diagnostic {
             Diagnostic::UnknownKey(name, known) => {
                 let at = format!("{pointer}/{}", escaped(name));

@@ -7,14 +7,14 @@
 mod check;
 mod decode;
 mod problem;
-mod texts;
+mod text_or_list;
 mod write;
 mod yaml;
 
 pub use check::{Checker, NameError, check_name};
 pub use problem::Problem;
-pub use texts::Texts;
-pub use write::{block, flow, word};
+pub use text_or_list::Texts;
+pub use write::{block, flow, scalar};
 pub use yaml::{NOT_UTF8, parse_file, parse_value};
 
 use serde_json::Value;

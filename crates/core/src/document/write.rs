@@ -10,19 +10,19 @@ pub fn flow(value: &Value) -> String {
         Value::Object(map) if map.is_empty() => "{}".into(),
         Value::Object(map) => {
             let fields: Vec<String> =
-                map.iter().map(|(k, v)| format!("{}: {}", word(k), flow(v))).collect();
+                map.iter().map(|(k, v)| format!("{}: {}", scalar(k), flow(v))).collect();
             format!("{{ {} }}", fields.join(", "))
         }
         Value::Array(items) => {
             format!("[{}]", items.iter().map(flow).collect::<Vec<_>>().join(", "))
         }
-        Value::String(text) => word(text),
+        Value::String(text) => scalar(text),
         other => other.to_string(),
     }
 }
 
 /// A string, quoted unless it can be taken for nothing else.
-pub fn word(text: &str) -> String {
+pub fn scalar(text: &str) -> String {
     let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
     let first = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic());
     let taken =

@@ -143,7 +143,7 @@ impl Dry<'_, '_> {
     }
 
     fn step(&mut self, step: &Step, place: &Place) -> DryStep {
-        self.take(STEP);
+        self.charge(STEP);
         // Of another item it may have been known.
         self.absent.remove(&step.id);
         let when = step.when.as_ref().map(|when| self.condition(when));
@@ -350,14 +350,14 @@ impl Dry<'_, '_> {
     fn condition(&self, condition: &Expr) -> Preview {
         match self.unknown([condition]) {
             unknown if !unknown.is_empty() => Preview::Unknown(unknown),
-            _ => self.told(|scope| condition.holds(scope).map(Value::Bool)),
+            _ => self.preview(|scope| condition.holds(scope).map(Value::Bool)),
         }
     }
 
     fn expr(&self, expr: &Expr) -> Preview {
         match self.unknown([expr]) {
             unknown if !unknown.is_empty() => Preview::Unknown(unknown),
-            _ => self.told(|scope| expr.eval(scope).map(|v| v.to_json())),
+            _ => self.preview(|scope| expr.eval(scope).map(|v| v.to_json())),
         }
     }
 
@@ -371,7 +371,7 @@ impl Dry<'_, '_> {
     fn template(&self, template: &Template) -> Preview {
         match self.unknown(template.expressions().into_iter().map(|(_, e)| e)) {
             unknown if !unknown.is_empty() => Preview::Unknown(unknown),
-            _ => self.told(|scope| template.fill(scope)),
+            _ => self.preview(|scope| template.fill(scope)),
         }
     }
 
@@ -395,20 +395,20 @@ impl Dry<'_, '_> {
     }
 
     /// A value, as long as there is room for it.
-    fn told(&self, read: impl FnOnce(&JobScope<'_>) -> Result<Value, ExprError>) -> Preview {
+    fn preview(&self, read: impl FnOnce(&JobScope<'_>) -> Result<Value, ExprError>) -> Preview {
         if self.room.get() == 0 {
             return Preview::Wrong("there is too much to show".to_owned());
         }
         match self.see(read) {
             Ok(value) => {
-                self.take(weight(&value, ROOM));
+                self.charge(weight(&value, ROOM));
                 Preview::Known(clean_json(value))
             }
             Err(e) => Preview::Wrong(e.to_string()),
         }
     }
 
-    fn take(&self, bytes: usize) {
+    fn charge(&self, bytes: usize) {
         self.room.set(self.room.get().saturating_sub(bytes));
     }
 

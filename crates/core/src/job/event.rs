@@ -83,7 +83,7 @@ pub struct Repeats(pub BTreeMap<(String, String), Repeat>);
 
 impl Repeats {
     /// Whether something may be called twice; an operation that is not known must not be.
-    pub fn of(&self, target: &CallTarget) -> Repeat {
+    pub fn repeat_of(&self, target: &CallTarget) -> Repeat {
         match target {
             CallTarget::Operation { via, operation } => {
                 self.0.get(&(via.clone(), operation.clone())).copied().unwrap_or(Repeat::Never)

@@ -173,7 +173,7 @@ impl StepEnd {
 
     /// What a list of steps within a step ended with; the step itself goes on where nothing went
     /// wrong.
-    pub(super) fn of(end: End, done: impl FnOnce() -> Value) -> Self {
+    pub(super) fn within(end: End, done: impl FnOnce() -> Value) -> Self {
         match end {
             End::Done => Self::Done(done()),
             End::Failed(place, told) => Self::FailedWithin(place, told),
@@ -615,7 +615,7 @@ impl<'m> Execution<'m> {
             .iter()
             .filter_map(|(name, place, n)| Some((*name, self.kept.item(place, *n)?)));
         let bound = items.chain(bound).collect();
-        let steps = lanes.iter().flat_map(|lane| self.kept.of(lane.as_str())).collect();
+        let steps = lanes.iter().flat_map(|lane| self.kept.in_lane(lane.as_str())).collect();
         let job = json!({
             "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target,
             "failure": self.ending.and_then(|e| e.failure.as_ref()),

@@ -195,7 +195,7 @@ impl<'a> Machine<'a> {
 
     fn still_open(&self, now: DateTime<Utc>) -> StillOpen<'_> {
         let (steps, around) = self.steps();
-        StillOpen::of(now, steps, &self.progress.block, (&around.place, &self.progress.queued))
+        StillOpen::collect(now, steps, &self.progress.block, (&around.place, &self.progress.queued))
     }
 
     /// The steps that wait for something outside of the job.
@@ -372,7 +372,7 @@ impl<'a> Machine<'a> {
         let of = self.progress.undo.pop();
         match (end, of) {
             (End::Failed(_, told), Some(of)) => {
-                self.say(format!("`{of}` could not be taken back: {told}"))
+                self.add_failure(format!("`{of}` could not be taken back: {told}"))
             }
             (end, _) => self.note(end, halt),
         }
@@ -380,7 +380,7 @@ impl<'a> Machine<'a> {
             let left: Vec<String> =
                 self.progress.undo.drain(..).rev().map(|place| format!("`{place}`")).collect();
             if !left.is_empty() {
-                self.say(format!("not taken back: {}", left.join(", ")));
+                self.add_failure(format!("not taken back: {}", left.join(", ")));
             }
         }
         let failed = self.progress.ending.as_ref().is_some_and(|e| e.state == JobState::Failed);
@@ -395,16 +395,16 @@ impl<'a> Machine<'a> {
     fn note(&mut self, end: End, halt: Option<Halt>) {
         let stage = self.progress.stage;
         match (end, halt) {
-            (End::Failed(_, told), _) => self.say(format!("{}: {told}", words(stage))),
+            (End::Failed(_, told), _) => self.add_failure(format!("{}: {told}", words(stage))),
             (End::Halted | End::Done, Some(Halt::Cancelled { words: by, .. })) => {
-                self.say(format!("{}: {by}", words(stage)))
+                self.add_failure(format!("{}: {by}", words(stage)))
             }
-            (End::Halted, _) => self.say(format!("{}: {}", words(stage), self.overdue())),
+            (End::Halted, _) => self.add_failure(format!("{}: {}", words(stage), self.overdue())),
             (End::Done | End::Finished(_), _) => {}
         }
     }
 
-    fn say(&mut self, more: String) {
+    fn add_failure(&mut self, more: String) {
         if let Some(ending) = &mut self.progress.ending {
             ending.failure = Some(match ending.failure.take() {
                 Some(failure) => format!("{failure}; {more}"),
@@ -469,7 +469,7 @@ impl<'a> Machine<'a> {
         if let (Stage::Confirming, Some(confirm)) = (self.progress.stage, &self.runbook.confirm) {
             // A check has a time of its own.
             if self.progress.block.open.is_none() {
-                open.wait(self.progress.since.unwrap_or(now) + self.proof(confirm));
+                open.wake_at(self.progress.since.unwrap_or(now) + self.proof(confirm));
             }
             open.alarm |= confirm.alarm;
         }
@@ -488,7 +488,7 @@ impl<'a> Machine<'a> {
         }
         if !open.outside.is_empty() {
             // What comes wakes it; without that it is looked at again now and then.
-            open.wait(now + TimeDelta::hours(1));
+            open.wake_at(now + TimeDelta::hours(1));
         }
         match (open.due, open.unsure.is_empty()) {
             (Some(due), _) => Transition::Wait {
@@ -611,7 +611,7 @@ impl Progress {
     /// The steps that wait, for another try, another look or a time.
     pub fn waiting(&self, runbook: &Runbook, now: DateTime<Utc>) -> Vec<Place> {
         let (steps, around) = self.steps(runbook);
-        StillOpen::of(now, steps, &self.block, (&around.place, &self.queued)).waiting
+        StillOpen::collect(now, steps, &self.block, (&around.place, &self.queued)).waiting
     }
 }
 

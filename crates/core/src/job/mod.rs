@@ -10,11 +10,11 @@
 //! works out what a job would do, `play` plays the examples of a runbook.
 
 mod command;
+mod continuation;
 mod deadlock;
 mod dry_run;
 mod event;
 mod execution;
-mod going_on;
 mod machine;
 mod open;
 mod outputs;
@@ -26,11 +26,11 @@ mod steps;
 mod transition;
 
 pub use command::JobCommand;
+pub use continuation::{GoingOn, Tried, going_on};
 pub use deadlock::{BlockedChild, deadlocks};
 pub use dry_run::{DryPart, DryRun, DryStep, Operations, Preview, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepEvent, StepResult};
 pub use execution::MAX_BEGUN;
-pub use going_on::{GoingOn, Tried, going_on};
 pub use machine::{Machine, Summary};
 pub use outputs::{MAX_OUTPUTS, StepOutputs};
 pub use outside::{

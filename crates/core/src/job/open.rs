@@ -33,7 +33,7 @@ pub(super) struct StillOpen<'p> {
 impl<'p> StillOpen<'p> {
     /// What is open of a list of steps, which stands at a place, with the calls that wait for their
     /// turn.
-    pub(super) fn of(
+    pub(super) fn collect(
         now: DateTime<Utc>,
         steps: &[Step],
         block: &Block,
@@ -44,7 +44,7 @@ impl<'p> StillOpen<'p> {
         found
     }
 
-    pub(super) fn wait(&mut self, until: DateTime<Utc>) {
+    pub(super) fn wake_at(&mut self, until: DateTime<Utc>) {
         self.due = Some(self.due.map_or(until, |due| due.min(until)));
     }
 
@@ -107,11 +107,11 @@ impl<'p> StillOpen<'p> {
             }
             (Doing::Asking { until, tell }, _) => self.asking(*until, tell, place, title),
             (Doing::Awaiting { until, .. }, _) => {
-                self.wait(*until);
+                self.wake_at(*until);
                 self.waits_outside(place, Outside::Event, format!("waits for an event: {title}"));
             }
             (Doing::CalledBack { until, .. }, _) => {
-                self.wait(*until);
+                self.wake_at(*until);
                 self.waits_outside(
                     place,
                     Outside::Event,
@@ -145,7 +145,7 @@ impl<'p> StillOpen<'p> {
                     .map_or(self.now, |queued| queued.since);
                 open.timeout(step)
                     .into_iter()
-                    .for_each(|timeout| self.wait(since + timeout.delta()));
+                    .for_each(|timeout| self.wake_at(since + timeout.delta()));
                 self.call(place, title, title.to_owned());
             }
             (
@@ -173,7 +173,7 @@ impl<'p> StillOpen<'p> {
                 self.doing.push(words);
             }
             Some(queued) => {
-                self.wait(queued.until);
+                self.wake_at(queued.until);
                 self.waits_outside(
                     at,
                     Outside::Turn,
@@ -184,7 +184,7 @@ impl<'p> StillOpen<'p> {
     }
 
     fn waits_until(&mut self, at: DateTime<Utc>, place: &Place, words: String) {
-        self.wait(at);
+        self.wake_at(at);
         self.waiting.push(place.clone());
         self.doing.push(words);
     }
@@ -196,17 +196,17 @@ impl<'p> StillOpen<'p> {
                 match self.queued.and_then(|queued| queued.get(&told)) {
                     None => self.calls += 1,
                     Some(queued) => {
-                        self.wait(queued.until);
+                        self.wake_at(queued.until);
                         self.outside.push((told, Outside::Turn));
                     }
                 }
             }
-            Telling::Again { at, .. } => self.wait(*at),
+            Telling::Again { at, .. } => self.wake_at(*at),
             Telling::Over => {}
         }
         // Whoever keeps the question says when its time is over; until then it is not looked at all
         // the time.
-        self.wait(until.max(self.now + TimeDelta::milliseconds(250)));
+        self.wake_at(until.max(self.now + TimeDelta::milliseconds(250)));
         self.waits_outside(place, Outside::Decision, format!("waits for a decision: {title}"));
     }
 
@@ -219,6 +219,6 @@ impl<'p> StillOpen<'p> {
     /// A step that takes too long is stopped; what it waits for then is no time.
     fn time(&mut self, step: &Step, open: &Open) {
         let over = open.timeout(step).map(|timeout| open.since + timeout.delta());
-        over.filter(|over| *over > self.now).into_iter().for_each(|over| self.wait(over));
+        over.filter(|over| *over > self.now).into_iter().for_each(|over| self.wake_at(over));
     }
 }

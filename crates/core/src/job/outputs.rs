@@ -44,7 +44,7 @@ impl StepOutputs {
     }
 
     /// What the steps of one item gave, or those outside of all lists.
-    pub fn of(&self, lane: &str) -> impl Iterator<Item = (&str, &Value)> {
+    pub fn in_lane(&self, lane: &str) -> impl Iterator<Item = (&str, &Value)> {
         self.outputs.get(lane).into_iter().flatten().map(|(id, output)| (id.as_str(), output))
     }
 

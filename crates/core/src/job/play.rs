@@ -32,7 +32,7 @@ pub struct Unheld {
 pub fn play(runbook: &Runbook, others: &dyn Others) -> Vec<Unheld> {
     let one = |(i, example): (usize, &JobExampleDoc)| {
         let at = format!("/examples/{i}");
-        match Play::of(runbook, example, others) {
+        match Play::begin(runbook, example, others) {
             Ok(play) => compare(&at, example, &play.run()),
             Err(message) => vec![Unheld { pointer: at, message }],
         }
@@ -139,7 +139,7 @@ struct Play<'a> {
 }
 
 impl<'a> Play<'a> {
-    fn of(
+    fn begin(
         runbook: &'a Runbook,
         example: &'a JobExampleDoc,
         others: &'a dyn Others,
@@ -433,7 +433,7 @@ fn after(answer: &AnswerDoc) -> TimeDelta {
 fn alert(mut fields: Map<String, Value>, now: DateTime<Utc>) -> Result<Alert, String> {
     let source =
         fields.remove("source").and_then(|s| s.as_str().map(str::to_owned)).unwrap_or_default();
-    let new = NewAlert::of(&Value::Object(fields)).map_err(|e| format!("alert: {e}"))?;
+    let new = NewAlert::from_value(&Value::Object(fields)).map_err(|e| format!("alert: {e}"))?;
     new.complete(Received { source: &source, received: now, fallback_id: "example" })
         .map_err(|e| format!("alert: {e}"))
 }

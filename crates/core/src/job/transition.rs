@@ -15,8 +15,8 @@
 //!     begins: true,
 //!     resumed: false,
 //! };
-//! let told: Vec<JobChange> = change.told().collect();
-//! assert_eq!(told, [JobChange::Started, JobChange::Paused]);
+//! let events: Vec<JobChange> = change.events().collect();
+//! assert_eq!(events, [JobChange::Started, JobChange::Paused]);
 //! ```
 
 use super::{JobChange, JobEffect, JobState};
@@ -116,7 +116,7 @@ pub struct StateChange {
 
 impl StateChange {
     /// What is told of it, in this order. That a node goes on with what has waited is not.
-    pub fn told(self) -> impl Iterator<Item = JobChange> {
+    pub fn events(self) -> impl Iterator<Item = JobChange> {
         let Self { from, to, begins, resumed } = self;
         let was_queued = from == Some(JobState::Queued);
         let started =
@@ -144,26 +144,26 @@ impl StateChange {
 mod tests {
     use super::*;
 
-    fn told(from: Option<JobState>, to: JobState, begins: bool, resumed: bool) -> String {
+    fn events(from: Option<JobState>, to: JobState, begins: bool, resumed: bool) -> String {
         let change = StateChange { from, to, begins, resumed };
-        change.told().map(JobChange::as_str).collect::<Vec<_>>().join(" ")
+        change.events().map(JobChange::as_str).collect::<Vec<_>>().join(" ")
     }
 
     #[test]
     fn each_change_has_its_words() {
         use JobState::{Failed, Paused, Queued, Refused, Running, Succeeded, Unsure, Waiting};
-        assert_eq!(told(None, Queued, false, false), "queued");
-        assert_eq!(told(None, Refused, false, false), "refused");
-        assert_eq!(told(Some(Queued), Running, false, false), "started");
-        assert_eq!(told(Some(Queued), Running, true, false), "started", "once");
-        assert_eq!(told(Some(Queued), Succeeded, true, false), "started succeeded");
-        assert_eq!(told(Some(Queued), Failed, false, false), "failed", "nobody has begun it");
-        assert_eq!(told(Some(Waiting), Running, false, false), "");
-        assert_eq!(told(Some(Paused), Running, false, true), "resumed");
-        assert_eq!(told(Some(Paused), Running, false, false), "", "taken up to be cancelled");
-        assert_eq!(told(Some(Unsure), Running, false, false), "resolved");
+        assert_eq!(events(None, Queued, false, false), "queued");
+        assert_eq!(events(None, Refused, false, false), "refused");
+        assert_eq!(events(Some(Queued), Running, false, false), "started");
+        assert_eq!(events(Some(Queued), Running, true, false), "started", "once");
+        assert_eq!(events(Some(Queued), Succeeded, true, false), "started succeeded");
+        assert_eq!(events(Some(Queued), Failed, false, false), "failed", "nobody has begun it");
+        assert_eq!(events(Some(Waiting), Running, false, false), "");
+        assert_eq!(events(Some(Paused), Running, false, true), "resumed");
+        assert_eq!(events(Some(Paused), Running, false, false), "", "taken up to be cancelled");
+        assert_eq!(events(Some(Unsure), Running, false, false), "resolved");
         for state in JobState::ALL.into_iter().filter(|state| *state != Running) {
-            assert_eq!(told(Some(Running), state, false, false), state.as_str());
+            assert_eq!(events(Some(Running), state, false, false), state.as_str());
         }
     }
 

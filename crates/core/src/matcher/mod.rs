@@ -53,11 +53,11 @@ pub enum Match {
 
 /// Asks one rule.
 pub fn test(rule: &Rule, alert: &Alert) -> Match {
-    heard(&rule.listen, alert)
+    hears(&rule.listen, alert)
 }
 
 /// Whether whoever listens so hears an alert.
-pub fn heard(listen: &Listen, alert: &Alert) -> Match {
+pub fn hears(listen: &Listen, alert: &Alert) -> Match {
     if !lines_hold(listen, alert) {
         return Match::No;
     }

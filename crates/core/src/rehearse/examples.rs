@@ -93,7 +93,7 @@ fn alert(rule: &Rule, example: &ExampleDoc, given: &GivenDoc, i: usize) -> Resul
     if given.late.is_some_and(|late| late > given.at) {
         return Err("`late` is longer than `at`; let the example start later".into());
     }
-    let new = NewAlert::of(&Value::Object(fields)).map_err(|e| e.to_string())?;
+    let new = NewAlert::from_value(&Value::Object(fields)).map_err(|e| e.to_string())?;
     let id = format!("{}", i + 1);
     new.complete(Received { source: &source, received, fallback_id: &id })
         .map_err(|e| e.to_string())
@@ -338,7 +338,7 @@ pub fn written_alert(value: &Value, number: usize) -> Result<Alert, WrittenAlert
         Some(received) => received,
         None => time(fields.get("time"), "time")?.ok_or(WrittenAlertError::NoTime)?,
     };
-    let new = NewAlert::of(&Value::Object(fields))?;
+    let new = NewAlert::from_value(&Value::Object(fields))?;
     let id = number.to_string();
     Ok(new.complete(Received { source: &source, received, fallback_id: &id })?)
 }

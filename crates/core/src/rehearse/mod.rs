@@ -135,7 +135,7 @@ impl<'a> Rehearsal<'a> {
         self.run_until(now);
         self.report.alerts += 1;
         let matches = test(self.rule, &alert);
-        let (alarm, change) = self.take(&alert);
+        let (alarm, change) = self.apply(&alert);
         if let (AlarmChange::Cleared, Some(alarm)) = (change, alarm) {
             self.clear(now, alarm);
         }
@@ -161,14 +161,14 @@ impl<'a> Rehearsal<'a> {
 
     /// Moves the alert's alarm on. A clearing counts even before the first raise, which may only
     /// be late.
-    fn take(&mut self, alert: &Alert) -> (Option<AlarmId>, AlarmChange) {
+    fn apply(&mut self, alert: &Alert) -> (Option<AlarmId>, AlarmChange) {
         if alert.state == AlertState::Noted {
             return (None, AlarmChange::Nothing);
         }
         let next = AlarmId(self.alarms.len() as i64 + 1);
         let entry = self.alarms.entry(fingerprint(alert));
         let (id, alarm) = entry.or_insert_with(|| (next, Alarm::unknown(alert.received)));
-        (Some(*id), alarm.take(alert))
+        (Some(*id), alarm.apply(alert))
     }
 
     fn clear(&mut self, now: DateTime<Utc>, alarm: AlarmId) {
@@ -183,7 +183,7 @@ impl<'a> Rehearsal<'a> {
             Ok(placed) => placed,
             Err(e) => return self.report.broken(id, &alert, e.to_string()),
         };
-        let standing = AlarmTransition::of(alert.state, alarm, change);
+        let standing = AlarmTransition::from_change(alert.state, alarm, change);
         if let AlarmTransition::Raised { alarm: Some(alarm), .. } = standing {
             self.holding.entry(alarm).or_default().insert(keys.tally.clone());
         }

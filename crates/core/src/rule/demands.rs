@@ -25,7 +25,7 @@ pub struct Demands {
 
 impl Demands {
     /// Of one rule.
-    pub fn of(rule: &Rule) -> Self {
+    pub fn collect(rule: &Rule) -> Self {
         let listen = &rule.listen;
         let mut demands = Self {
             texts: BTreeMap::new(),

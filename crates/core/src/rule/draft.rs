@@ -1,6 +1,6 @@
 //! A rule to start from, made of an alert.
 
-use crate::{Alert, document::word, runbook::Runbook, text::cut};
+use crate::{Alert, document::scalar, runbook::Runbook, text::cut};
 use serde_json::Value;
 
 /// A rule to start from: it listens to what the alert says and only watches.
@@ -13,13 +13,13 @@ pub fn draft<'a>(alert: &Alert, runbooks: impl Iterator<Item = &'a Runbook>) -> 
         format!("summary: {}", Value::from(alert.summary.as_str())),
         "stance: watch  # records what it would do; then propose, then act".into(),
         "listen:".into(),
-        format!("  sources: [{}]", word(&alert.source)),
-        format!("  kinds: [{}]", word(&alert.kind)),
+        format!("  sources: [{}]", scalar(&alert.source)),
+        format!("  kinds: [{}]", scalar(&alert.kind)),
         format!("  severity: {}..", alert.severity),
-        format!("  resource: {}  # or a glob such as {class}/**", word(alert.resource.as_str())),
+        format!("  resource: {}  # or a glob such as {class}/**", scalar(alert.resource.as_str())),
     ];
     if let Some((label, value)) = alert.labels.iter().next() {
-        lines.push(format!("  # labels: {{ {}: {} }}", word(label), word(value)));
+        lines.push(format!("  # labels: {{ {}: {} }}", scalar(label), scalar(value)));
     }
     if let Some(value) = alert.value {
         lines.push(format!("  # where: alert.value >= {value}"));

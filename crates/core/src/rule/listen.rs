@@ -110,6 +110,6 @@ fn parsed<T, E: std::fmt::Display>(
     }
     let one = check.document().value.pointer(pointer).is_some_and(serde_json::Value::is_string);
     let made: Vec<_> =
-        texts.placed(pointer, one).map(|(at, text)| check.take(&at, parse(text))).collect();
+        texts.placed(pointer, one).map(|(at, text)| check.accept(&at, parse(text))).collect();
     made.into_iter().collect()
 }

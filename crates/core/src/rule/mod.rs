@@ -179,7 +179,7 @@ impl Defined for Rule {
     type Doc = RuleDoc;
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let (doc, mut check) = Checker::of::<RuleDoc>(document)?;
+        let (doc, mut check) = Checker::decoding::<RuleDoc>(document)?;
         let listen = Listen::check(&mut check, doc.listen);
         let states = listen.as_ref().map_or(vec![AlertState::Raised], |l| l.states.clone());
         let settle = Settle::check(&mut check, doc.settle, &states);

@@ -2,7 +2,7 @@
 //! it was written, comments included.
 
 use crate::{
-    document::{Document, NameError, check_name, word},
+    document::{Document, NameError, check_name, scalar},
     text::hint,
 };
 use serde_json::Value;
@@ -43,12 +43,12 @@ pub fn copy(
         let hint = hint(unknown, called.iter().copied());
         return Err(CopyError::NotCalled { name: unknown.clone(), hint });
     }
-    let other = |(at, via): (String, &str)| instead.get(via).map(|other| (at, word(other)));
+    let other = |(at, via): (String, &str)| instead.get(via).map(|other| (at, scalar(other)));
     let mut words: Vec<(String, String)> = vias.into_iter().filter_map(other).collect();
-    words.push(("/runbook".to_owned(), word(name)));
+    words.push(("/runbook".to_owned(), scalar(name)));
     let text = document.with_words(&words);
     let mut lines: Vec<&str> = text.lines().collect();
-    let origin = format!("copied_from: {}", word(&document.name));
+    let origin = format!("copied_from: {}", scalar(&document.name));
     lines.insert(document.line("/runbook").min(lines.len()), &origin);
     Ok(lines.join("\n") + "\n")
 }

@@ -282,7 +282,7 @@ impl Defined for Runbook {
     type Doc = RunbookDoc;
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let (doc, mut check) = Checker::of::<RunbookDoc>(document)?;
+        let (doc, mut check) = Checker::decoding::<RunbookDoc>(document)?;
         let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
         let types = [("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type))];
         let names = Names { roots: &ROOTS, functions: &[], types: &types };

@@ -97,7 +97,7 @@ pub enum AlarmTransition {
 
 impl AlarmTransition {
     /// From what an alert did to its alarm.
-    pub fn of(state: AlertState, alarm: Option<AlarmId>, change: AlarmChange) -> Self {
+    pub fn from_change(state: AlertState, alarm: Option<AlarmId>, change: AlarmChange) -> Self {
         match (state, alarm, change) {
             (_, _, AlarmChange::Late(over)) => Self::Late { over },
             (AlertState::Raised, Some(_), change) => {

@@ -205,7 +205,7 @@ impl Defined for Source {
     type Doc = SourceDoc;
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let (doc, mut check) = Checker::of::<SourceDoc>(document)?;
+        let (doc, mut check) = Checker::decoding::<SourceDoc>(document)?;
         let offers = doc.intake.offers();
         let intake = doc.intake.check(&mut check, "/intake");
         if doc.source == OWN {

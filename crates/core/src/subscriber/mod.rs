@@ -14,7 +14,7 @@ use crate::{
     definition::{Defined, Definition, Kind},
     document::{Checker, Document, Problem, Texts},
     expr::{Names, Template},
-    matcher::{Match, heard},
+    matcher::{Match, hears},
     rule::{Listen, ListenDoc},
 };
 use schemars::JsonSchema;
@@ -61,7 +61,7 @@ pub struct Subscriber {
 impl Subscriber {
     /// Whether it wants this event of Arvok's own.
     pub fn wants(&self, event: &Alert) -> Match {
-        heard(&self.listen, event)
+        hears(&self.listen, event)
     }
 }
 
@@ -80,7 +80,7 @@ impl Defined for Subscriber {
     type Doc = SubscriberDoc;
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
-        let (doc, mut check) = Checker::of::<SubscriberDoc>(document)?;
+        let (doc, mut check) = Checker::decoding::<SubscriberDoc>(document)?;
         if !doc.address.contains("${")
             && !doc.address.starts_with("http://")
             && !doc.address.starts_with("https://")

@@ -147,7 +147,7 @@ fn every_copy_stands_by_itself_with_what_it_needs() {
         let own = checked
             .entries
             .iter()
-            .find_map(|e| e.of::<Runbook>().filter(|r| r.name == "own"))
+            .find_map(|e| e.as_kind::<Runbook>().filter(|r| r.name == "own"))
             .expect("the copy");
         assert_eq!(own.copied_from.as_ref(), Some(&ready.runbook.name));
     }

@@ -32,7 +32,7 @@ const HIDDEN: [&str; 3] = ["authorization", "cookie", "proxy-authorization"];
         (status = 401, body = Problem), (status = 409, body = Problem), (status = 413,
             body = Problem)))]
 #[post("/callback/{link}")]
-pub(super) async fn take(
+pub(super) async fn receive(
     node: web::Data<Node>,
     link: web::Path<String>,
     request: HttpRequest,

@@ -128,7 +128,7 @@ pub(super) async fn one(
         rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
         hosts: connection.hosts.iter().map(|glob| glob.as_str().to_owned()).collect(),
         host_keys: connection.host_keys.clone(),
-        trusted: host_keys::of(&node.db, &connection.name, MOST_TRUSTED).await?,
+        trusted: host_keys::of_connection(&node.db, &connection.name, MOST_TRUSTED).await?,
     }))
 }
 

@@ -59,7 +59,7 @@ async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError
 fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<DefinitionItem> {
     let published = node.published();
     let stamp = published.stamps.get(&(entry.kind, entry.name.clone()))?;
-    let rule = entry.of::<Rule>();
+    let rule = entry.as_kind::<Rule>();
     Some(DefinitionItem {
         name: entry.name.clone(),
         summary: entry.definition.summary().map(str::to_owned),
@@ -323,10 +323,10 @@ async fn approvals(
     let mut wanted: Vec<Approval> = checked
         .entries
         .iter()
-        .filter_map(|e| e.of::<Connection>())
+        .filter_map(|e| e.as_kind::<Connection>())
         .flat_map(approvals_of)
         .collect();
-    let runbooks = checked.entries.iter().filter_map(|e| e.of::<Runbook>());
+    let runbooks = checked.entries.iter().filter_map(|e| e.as_kind::<Runbook>());
     wanted.extend(runbooks.flat_map(approvals_of_scripts));
     if wanted.is_empty() {
         return Ok(wanted);
@@ -399,7 +399,7 @@ async fn put(
 
 /// What new versions of rules begin to wait for.
 fn awaited<'a>(changed: impl Iterator<Item = &'a Arc<Entry>>, now: DateTime<Utc>) -> Vec<Awaited> {
-    let rules = changed.filter_map(|entry| entry.of::<Rule>());
+    let rules = changed.filter_map(|entry| entry.as_kind::<Rule>());
     let of = |rule: &Rule| {
         let waiting = settle::awaiting(rule, now).into_iter();
         waiting

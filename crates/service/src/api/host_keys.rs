@@ -84,7 +84,7 @@ pub(super) async fn trust(
         fingerprint: &item.fingerprint,
     };
     host_keys::trust(&node.db, key, &caller.0.name).await?;
-    heard(&node).await?;
+    announce(&node).await?;
     let trusted = Some(item.fingerprint.clone());
     Ok(web::Json(HostKeyItem { state: HostKeyState::Trusted, trusted, ..item }))
 }
@@ -106,12 +106,12 @@ pub(super) async fn forget(
             format!("trusted key of `{}` in connection `{}`", cut(&machine, 80), cut(&name, 64));
         return Err(ApiError::NotFound(what));
     }
-    heard(&node).await?;
+    announce(&node).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
 /// Has all nodes look at what is trusted now.
-async fn heard(node: &Node) -> Result<(), ApiError> {
+async fn announce(node: &Node) -> Result<(), ApiError> {
     changes::announce(&node.db, Change { definitions: true, ..Change::default() }).await?;
     node.reload().await?;
     Ok(())

@@ -85,7 +85,7 @@ fn item(published: &Published, ready: &ReadyMade) -> LibraryItem {
         .filter(|(kind, name)| catalog.entry(*kind, name).is_none())
         .map(|(_, name)| name.clone());
     let copies = catalog.entries(Kind::Runbook).filter(|entry| {
-        let copied_from = entry.of::<Runbook>().and_then(|own| own.copied_from.as_ref());
+        let copied_from = entry.as_kind::<Runbook>().and_then(|own| own.copied_from.as_ref());
         copied_from.unwrap_or(&entry.name) == &runbook.name
     });
     let told = |entry: &Arc<Entry>| LibraryCopy {

@@ -12,19 +12,19 @@ mod caller;
 mod connections;
 mod decisions;
 mod definitions;
-mod elsewhere;
 mod halt;
 mod health;
-mod hide;
 mod host_keys;
 mod job_steps;
 mod jobs;
 mod launch;
 mod library;
 mod nodes;
+mod not_found;
 mod openapi;
 mod proposals;
 mod query;
+mod redaction;
 mod rehearsal;
 mod rules;
 mod runbooks;
@@ -40,8 +40,8 @@ use crate::problem::{self, ApiError};
 pub(crate) use access_log::access_log;
 pub(crate) use definitions::approvals_of;
 pub(crate) use health::fault;
-pub(crate) use hide::secrets as hide_secrets;
 pub use openapi::document as openapi_document;
+pub(crate) use redaction::secrets as hide_secrets;
 
 use actix_web::{
     Error,
@@ -67,9 +67,9 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .app_data(problem::json_config(MAX_BODY))
         .app_data(problem::query_config())
         .app_data(problem::path_config())
-        .service(webhook::take)
+        .service(webhook::receive)
         .service(webhook::only_post)
-        .service(callback::take)
+        .service(callback::receive)
         .service(subscribers::agree)
         .service(subscribers::agree_in_browser)
         .service(health::alive)
@@ -117,9 +117,9 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(storage::keep)
                 .service(stream::follow)
                 .service(openapi::serve)
-                .default_service(web::to(elsewhere::no_such_path)),
+                .default_service(web::to(not_found::no_such_path)),
         )
-        .default_service(web::to(elsewhere::page));
+        .default_service(web::to(not_found::page));
 }
 
 /// What can be asked of rules and runbooks, published or only edited.

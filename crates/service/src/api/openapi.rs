@@ -25,7 +25,7 @@ use utoipa::{
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(webhook::take, callback::take, subscribers::agree, subscribers::agree_in_browser,
+    paths(webhook::receive, callback::receive, subscribers::agree, subscribers::agree_in_browser,
         health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned))
 )]

@@ -230,7 +230,7 @@ async fn play(
     } else {
         let rules: Vec<&Rule> =
             [Some(&*plan.rule), plan.before.as_deref()].into_iter().flatten().collect();
-        let replay = Replay::of(&rules, plan.from, plan.to);
+        let replay = Replay::of_rules(&rules, plan.from, plan.to);
         play.of =
             u64::try_from(read::count_for_replay(&node.replay_db, &replay).await.map_err(store)?)
                 .ok();

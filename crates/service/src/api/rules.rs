@@ -6,7 +6,7 @@ use super::{
     query::{in_range, known},
     rehearsal::{published_rule, rule_of_text},
 };
-use crate::{node::Node, why};
+use crate::{explanation, node::Node};
 use actix_web::{get, post, web};
 use arvok_api::{
     AlertWhy, Draft, FunctionItem, OperationItem, Page, Problem, VerdictFilter, VerdictLine,
@@ -74,7 +74,7 @@ async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
             ));
         }
     };
-    why::explain(node, &rule, version, &alert, seq).await
+    explanation::explain(node, &rule, version, &alert, seq).await
 }
 
 async fn stored(node: &Node, seq: i64) -> Result<Alert, ApiError> {
@@ -104,7 +104,7 @@ pub(super) async fn why_alert(
     let seq = *seq;
     let ask = move |node: web::Data<Node>| async move {
         let alert = stored(&node, seq).await?;
-        why::all(&node, alert, seq).await
+        explanation::all(&node, alert, seq).await
     };
     aside(node, &caller, ask).await.map(web::Json)
 }

@@ -53,7 +53,7 @@ pub(super) async fn keep(
         true => after,
         false => retention::change(&node.db, &change, By::Token(&caller.0.name)).await?,
     };
-    Ok(web::Json(KeepPlan { before: before.told(), after: after.told(), goes }))
+    Ok(web::Json(KeepPlan { before: before.times(), after: after.times(), goes }))
 }
 
 /// A change as it was asked for.

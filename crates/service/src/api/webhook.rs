@@ -48,7 +48,7 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 #[routes]
 #[post("/in/{source}")]
 #[post("/in/{source}/")]
-pub(super) async fn take(
+pub(super) async fn receive(
     node: web::Data<Node>,
     name: web::Path<String>,
     request: HttpRequest,

@@ -1,16 +1,16 @@
 //! Calls through connections: with their secrets, in their turn, noted. Made by the steps of jobs,
 //! and by hand. And the scripts of steps.
 
-mod back;
-mod kept;
+mod callback;
 mod live;
 mod log;
 mod permits;
+mod recorded;
 mod script;
 
-pub(crate) use back::{CallBack, answer};
-pub(crate) use kept::{LONGEST_BODY, answer_kept, body_kept};
+pub(crate) use callback::{CallBack, answer};
 pub(crate) use log::{run as run_log, write as write_log};
+pub(crate) use recorded::{LONGEST_BODY, answer_kept, body_kept};
 pub(crate) use script::{ScriptOut, run as run_script};
 
 use crate::{

@@ -109,7 +109,7 @@ async fn taken(
     for _ in 0..RELOADS {
         let published = node.published();
         let taking =
-            AssertUnwindSafe(intake::take(&node.work_db, published.rules(), payloads, writer))
+            AssertUnwindSafe(intake::record(&node.work_db, published.rules(), payloads, writer))
                 .catch_unwind();
         match taking.await {
             Err(_) => {

@@ -33,7 +33,7 @@ pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
 
 /// Takes a message. Nobody can be asked to send it again: while the records cannot be written it is
 /// tried again, under one id, so that it is taken once.
-pub(super) async fn take(
+pub(super) async fn receive(
     node: &Node,
     name: &str,
     status: &ListenerStatus,
@@ -58,7 +58,7 @@ pub(super) async fn take(
         match accept(node, &published, source, message, admitted).await {
             Ok(_) => return status.took(true),
             Err(NotTaken::Malformed { .. }) => return status.took(false),
-            Err(NotTaken::Store) => backoff.wait().await,
+            Err(NotTaken::Store) => backoff.back_off().await,
         }
     }
 }
@@ -81,7 +81,7 @@ pub(super) async fn admitted(node: &Node, source: &str, bytes: usize) -> Admissi
     loop {
         match node.admission.admit(source, bytes) {
             Some(admission) => return admission,
-            None => backoff.wait().await,
+            None => backoff.back_off().await,
         }
     }
 }

@@ -4,7 +4,7 @@
 use super::{
     Endpoint,
     framing::Framing,
-    message::{admits, admitted, begin, take},
+    message::{admits, admitted, begin, receive},
 };
 use crate::node::{ListenerStatus, Node, OpenConnection};
 use futures_util::{StreamExt, stream::FuturesUnordered};
@@ -79,7 +79,7 @@ async fn read(
                     }
                     admission = admitted(node, &endpoint.source, raw.len()) => admission,
                 };
-                let taking = take(node, &endpoint.source, status, raw, peer, admission);
+                let taking = receive(node, &endpoint.source, status, raw, peer, admission);
                 begin(&mut under_way, taking).await;
             }
         }

@@ -3,7 +3,7 @@
 
 use super::{
     Endpoint,
-    message::{LONGEST, admits, begin, take},
+    message::{LONGEST, admits, begin, receive},
 };
 use crate::node::{ListenerStatus, Node};
 use futures_util::{StreamExt, stream::FuturesUnordered};
@@ -43,7 +43,7 @@ pub(super) async fn serve(
                     status.dropped();
                     continue;
                 };
-                let taking = take(node, &endpoint.source, status, raw, peer.ip(), admission);
+                let taking = receive(node, &endpoint.source, status, raw, peer.ip(), admission);
                 begin(&mut under_way, taking).await;
             }
         }

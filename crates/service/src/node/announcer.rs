@@ -40,7 +40,7 @@ impl Announcer {
         self.anything.notify_one();
     }
 
-    fn take(&self) -> Change {
+    fn drain(&self) -> Change {
         std::mem::take(&mut *self.pending.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
@@ -52,7 +52,7 @@ impl Announcer {
                 _ = stopping.changed() => true,
                 () = self.anything.notified() => false,
             };
-            let change = self.take();
+            let change = self.drain();
             if !change.is_empty()
                 && let Err(e) = changes::announce(db, change.clone()).await
             {

@@ -20,7 +20,7 @@ impl CallLog {
     }
 
     /// All that wait.
-    pub fn take(&self) -> Vec<NewCall> {
+    pub fn drain(&self) -> Vec<NewCall> {
         std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
     }
 }

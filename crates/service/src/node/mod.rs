@@ -18,7 +18,7 @@ use questions::Questions;
 
 use crate::{
     admission::AdmissionControl, clock, config::Config, metrics::Metrics, problem::ApiError,
-    script_settings::ScriptSettings, settings::Settings, vitals::Vitals,
+    readiness::Vitals, script_settings::ScriptSettings, settings::Settings,
 };
 use arc_swap::ArcSwap;
 use arvok_api::{Change, Who};
@@ -245,7 +245,8 @@ impl Node {
             return Ok(Some(runbook));
         }
         let row = definitions::version(db, Kind::Runbook.as_str(), name, version).await?;
-        Ok(row.and_then(|r| Some(Arc::new(published::recompile(&r)?.of::<Runbook>()?.clone()))))
+        Ok(row
+            .and_then(|r| Some(Arc::new(published::recompile(&r)?.as_kind::<Runbook>()?.clone()))))
     }
 
     /// Passes on what was announced to everybody who follows this node.

@@ -41,7 +41,7 @@ impl Default for Questions {
 impl Questions {
     /// Waits for a place; none when the node stops.
     pub async fn place(&self, who: &Who) -> Option<QuestionPermit> {
-        let own = self.of(&who.name).acquire_owned().await.ok()?;
+        let own = self.questions_of(&who.name).acquire_owned().await.ok()?;
         let all = Arc::clone(&self.all).acquire_owned();
         let place = match who.role {
             Role::Admin => tokio::select! {
@@ -53,7 +53,7 @@ impl Questions {
         Some(QuestionPermit { _own: own, _place: place })
     }
 
-    fn of(&self, name: &str) -> Arc<Semaphore> {
+    fn questions_of(&self, name: &str) -> Arc<Semaphore> {
         let mut own = self.own.lock().unwrap_or_else(PoisonError::into_inner);
         own.retain(|_, asks| asks.strong_count() > 0);
         if let Some(asks) = own.get(name).and_then(Weak::upgrade) {

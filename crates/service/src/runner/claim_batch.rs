@@ -109,7 +109,7 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
 /// What is needed to decide about the first event of a job.
 async fn first(node: &Node, found: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
     let runbook = node.runbook_by(&node.work_db, &found.runbook, found.runbook_version).await?;
-    PendingEvent::of(node, found, runbook, alert).await
+    PendingEvent::prepare(node, found, runbook, alert).await
 }
 
 type Decided = Vec<(JobId, Result<Begun, String>)>;

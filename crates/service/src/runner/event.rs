@@ -76,7 +76,7 @@ pub(super) struct PendingEvent {
 
 impl PendingEvent {
     /// That of taking a job up, or of beginning it.
-    pub async fn of(
+    pub async fn prepare(
         node: &Node,
         held: ClaimedJob,
         runbook: Option<Arc<Runbook>>,
@@ -295,13 +295,13 @@ pub(super) struct Begun {
 
 impl Begun {
     /// Takes a job up, or begins it.
-    pub async fn of(
+    pub async fn take_up(
         node: &Node,
         held: ClaimedJob,
         runbook: Option<Arc<Runbook>>,
         alert: Option<Alert>,
     ) -> Result<Self, StoreError> {
-        match PendingEvent::of(node, held, runbook, alert).await? {
+        match PendingEvent::prepare(node, held, runbook, alert).await? {
             First::Pending(pending) => pending.decide(node).await,
             First::Over(begun) => Ok(*begun),
         }

@@ -63,7 +63,7 @@ pub(super) async fn execute(
             Execution::Begun(begun) => *begun,
             Execution::TakenUp(held) => {
                 let (runbook, alert) = needed(node, &held).await?;
-                Begun::of(node, *held, runbook, alert).await?
+                Begun::take_up(node, *held, runbook, alert).await?
             }
         };
         go_on_with(node, begun, renewed).await

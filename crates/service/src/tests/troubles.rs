@@ -1,7 +1,7 @@
 //! What a node does while something is wrong with it.
 
 use super::*;
-use crate::{problem::ApiError, selfwatch};
+use crate::{problem::ApiError, self_monitoring};
 use std::time::{Duration, Instant};
 
 /// A due time that nobody looks at, so that there is something to tell.
@@ -20,7 +20,7 @@ async fn the_watch_over_itself_does_not_wait_for_an_intake_that_stands_still() {
     let desk = Desk::idle().await;
     overdue(&desk).await;
     let begun = Instant::now();
-    selfwatch::look(&desk.node).await.expect("looks");
+    self_monitoring::look(&desk.node).await.expect("looks");
     assert!(begun.elapsed() < Duration::from_secs(5), "it goes on beating");
     assert!(desk.node.admission.bytes() > 0, "its alarm waits in the queue like any other");
 }
@@ -30,7 +30,7 @@ async fn what_is_wrong_is_told_once_and_is_over_when_it_is_over() {
     let desk = Desk::new().await;
     overdue(&desk).await;
     for _ in 0..3 {
-        selfwatch::look(&desk.node).await.expect("looks");
+        self_monitoring::look(&desk.node).await.expect("looks");
     }
     let alarms =
         || desk.ask(shown(TestRequest::get().uri("/api/v1/alarms?source=arvok"), "viewer"));
@@ -39,7 +39,7 @@ async fn what_is_wrong_is_told_once_and_is_over_when_it_is_over() {
     assert_eq!(standing["items"][0]["kind"], "due.late");
     assert_eq!(standing["items"][0]["state"], "raised");
     run_sql(&desk, "DELETE FROM tally").await;
-    selfwatch::look(&desk.node).await.expect("looks");
+    self_monitoring::look(&desk.node).await.expect("looks");
     assert_eq!(alarms().await.json["items"][0]["state"], "cleared");
 }
 

@@ -6,7 +6,7 @@ use crate::{
     clock,
     intake::{ReceivedMessage, accept},
     node::{Node, Published},
-    selfwatch,
+    self_monitoring,
 };
 use arvok_core::source::{Intake, Occurrence, Schedule, Source};
 use arvok_store::timers::{Timer, WantedTimer};
@@ -76,7 +76,13 @@ async fn tell_missed(node: &Node, source: &Source, occurrence: &Occurrence) -> R
         for",
         occurrence.missed, source.name
     );
-    selfwatch::note(node, "schedule.missed", &format!("source/{}", source.name), &due, &summary)
-        .await
-        .map_err(|_| "that a time was missed cannot be recorded at the moment".into())
+    self_monitoring::note(
+        node,
+        "schedule.missed",
+        &format!("source/{}", source.name),
+        &due,
+        &summary,
+    )
+    .await
+    .map_err(|_| "that a time was missed cannot be recorded at the moment".into())
 }

@@ -87,7 +87,7 @@ pub fn start(port: u16, token: String) -> Result<RunningChat, StandinError> {
     let at_work = office.clone().open(port, |config| {
         config
             .route("/about", web::get().to(about))
-            .route("/channels/{channel}/messages", web::post().to(say))
+            .route("/channels/{channel}/messages", web::post().to(post))
             .route("/channels/{channel}/messages", web::get().to(read))
             .route("/channels/{channel}/messages/{id}/press", web::post().to(press));
     })?;
@@ -152,7 +152,7 @@ struct Say {
     call_back: Option<String>,
 }
 
-async fn say(
+async fn post(
     chat: Kept,
     channel: web::Path<String>,
     ask: web::Json<Say>,

@@ -111,12 +111,12 @@ async fn serve(listener: TcpListener, kept: Arc<Mutex<Mailroom>>, password: Stri
 
 type Line = BufReader<TcpStream>;
 
-async fn say(line: &mut Line, words: &str) -> std::io::Result<()> {
+async fn reply(line: &mut Line, words: &str) -> std::io::Result<()> {
     line.write_all(format!("{words}\r\n").as_bytes()).await
 }
 
 /// The next line; none at the end of the stream, or if it is too long.
-async fn heard(line: &mut Line, most: usize) -> std::io::Result<Option<String>> {
+async fn read_line(line: &mut Line, most: usize) -> std::io::Result<Option<String>> {
     use tokio::io::AsyncReadExt;
     let mut text = Vec::new();
     line.take(most as u64).read_until(b'\n', &mut text).await?;
@@ -133,10 +133,10 @@ fn address(command: &str) -> Option<String> {
 
 async fn talk(stream: TcpStream, kept: &Mutex<Mailroom>, password: &str) -> std::io::Result<()> {
     let mut line = BufReader::new(stream);
-    say(&mut line, "220 mailroom.skerrow.example ESMTP").await?;
+    reply(&mut line, "220 mailroom.skerrow.example ESMTP").await?;
     let right = BASE64_STANDARD.encode(format!("\0{USER}\0{password}"));
     let (mut known, mut from, mut to) = (false, None, Vec::new());
-    while let Some(command) = heard(&mut line, LONGEST).await? {
+    while let Some(command) = read_line(&mut line, LONGEST).await? {
         let verb = command.split([' ', ':']).next().unwrap_or_default().to_ascii_uppercase();
         let answer = match verb.as_str() {
             "EHLO" => "250-mailroom.skerrow.example\r\n250-8BITMIME\r\n250 AUTH PLAIN",
@@ -159,23 +159,23 @@ async fn talk(stream: TcpStream, kept: &Mutex<Mailroom>, password: &str) -> std:
             },
             "DATA" if to.is_empty() => "503 5.5.1 whom is it for?",
             "DATA" => {
-                say(&mut line, "354 go on").await?;
+                reply(&mut line, "354 go on").await?;
                 let Some(text) = text(&mut line).await? else { return Ok(()) };
                 let message = Message {
                     from: from.take().unwrap_or_default(),
                     to: std::mem::take(&mut to),
                     text,
                 };
-                if !take(&mut line, kept, message).await? {
+                if !receive(&mut line, kept, message).await? {
                     return Ok(());
                 }
                 continue;
             }
             "NOOP" | "RSET" => "250 2.0.0 ok",
-            "QUIT" => return say(&mut line, "221 2.0.0 until then").await,
+            "QUIT" => return reply(&mut line, "221 2.0.0 until then").await,
             _ => "502 5.5.1 that is not known here",
         };
-        say(&mut line, answer).await?;
+        reply(&mut line, answer).await?;
     }
     Ok(())
 }
@@ -183,7 +183,7 @@ async fn talk(stream: TcpStream, kept: &Mutex<Mailroom>, password: &str) -> std:
 /// A message up to its end (RFC 5321, section 4.5.2).
 async fn text(line: &mut Line) -> std::io::Result<Option<String>> {
     let mut text = String::new();
-    while let Some(next) = heard(line, LARGEST).await? {
+    while let Some(next) = read_line(line, LARGEST).await? {
         if next == "." {
             return Ok(Some(text));
         }
@@ -211,7 +211,11 @@ fn fate(faults: &mut Faults) -> (Duration, bool, Option<&'static str>) {
 }
 
 /// Takes a message, as far as nothing goes wrong; whether the talk goes on.
-async fn take(line: &mut Line, kept: &Mutex<Mailroom>, message: Message) -> std::io::Result<bool> {
+async fn receive(
+    line: &mut Line,
+    kept: &Mutex<Mailroom>,
+    message: Message,
+) -> std::io::Result<bool> {
     let (delay, taken, answer) = fate(&mut locked(kept).faults);
     tokio::time::sleep(delay).await;
     if taken {
@@ -223,7 +227,7 @@ async fn take(line: &mut Line, kept: &Mutex<Mailroom>, message: Message) -> std:
     }
     let Some(answer) = answer else { return Ok(false) };
     loop {
-        say(line, answer).await?;
+        reply(line, answer).await?;
         // One that is not the last of its reply is followed by another (RFC 5321, section 4.2.1),
         // here without end.
         if answer.as_bytes().get(3) != Some(&b'-') {

@@ -31,7 +31,7 @@ pub async fn expire(
             drop_day(db, day).await?;
             days += 1;
         } else if !retention.sources.is_empty() && alerts < A_PASS.unsigned_abs() {
-            alerts += thin_out(db, day, |source| end < now - retention.of(source)).await?;
+            alerts += thin_out(db, day, |source| end < now - retention.of_source(source)).await?;
         }
     }
     Ok((days, alerts))
@@ -111,7 +111,7 @@ pub async fn would_go(
             false => sources(db, day)
                 .await?
                 .into_iter()
-                .filter(|source| end < now - retention.of(source))
+                .filter(|source| end < now - retention.of_source(source))
                 .collect(),
         };
         if !whole && over.is_empty() {

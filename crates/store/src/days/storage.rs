@@ -71,7 +71,7 @@ pub async fn storage(
     };
     Ok(Storage {
         bytes: tables.iter().map(|t| t.bytes).sum(),
-        kept: retention.told(),
+        kept: retention.times(),
         ids_known_seconds: IDS_KNOWN.num_seconds(),
         kinds: KINDS.into_iter().map(kind).collect(),
         days: days.iter().map(day).collect(),

@@ -128,7 +128,7 @@ impl<'a> Alarms<'a> {
     }
 
     /// Moves the alert's alarm on; its number, and what changed.
-    pub fn take(&mut self, alert: &'a Alert) -> (Option<AlarmId>, AlarmChange) {
+    pub fn apply(&mut self, alert: &'a Alert) -> (Option<AlarmId>, AlarmChange) {
         if alert.state == AlertState::Noted {
             return (None, AlarmChange::Nothing);
         }
@@ -137,7 +137,7 @@ impl<'a> Alarms<'a> {
         };
         let before = kept.alarm.changed_at;
         let sent = kept.alarm.last_sent_at;
-        let change = kept.alarm.take(alert);
+        let change = kept.alarm.apply(alert);
         kept.touched |= change != AlarmChange::Nothing || kept.alarm.last_sent_at != sent;
         kept.changed |= kept.alarm.changed_at != before
             || matches!(change, AlarmChange::Raised | AlarmChange::Cleared);

@@ -4,8 +4,8 @@
 
 use super::{
     draw_numbers,
-    memories::Memories,
     outcome::BatchOutcome,
+    rule_state::Memories,
     undecided::{Due, Fresh, Undecided},
 };
 use crate::StoreError;
@@ -122,7 +122,7 @@ impl<'a> Work<'a, '_> {
     fn due(&mut self, due: &Due, batch: &Undecided<'a>) {
         if let Some((rule, version)) = batch.catalog.get::<Rule>(&due.rule) {
             let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
-            self.outcome.take(rule, version, batch.now, effects, "");
+            self.outcome.note(rule, version, batch.now, effects, "");
         }
     }
 
@@ -131,7 +131,7 @@ impl<'a> Work<'a, '_> {
         if let (alarm::AlarmChange::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
             self.cleared(now, alarm);
         }
-        let standing = AlarmTransition::of(fresh.alert.state, fresh.alarm, fresh.change);
+        let standing = AlarmTransition::from_change(fresh.alert.state, fresh.alarm, fresh.change);
         for hit in fresh.hits {
             let Placed { keys, entries } = match &hit.placed {
                 Ok(placed) => placed,
@@ -151,7 +151,7 @@ impl<'a> Work<'a, '_> {
             };
             let effects = self.handle(hit.rule, now, Event::Matched(matched));
             self.outcome.alarms.extend(fresh.alarm.map(|alarm| (fresh.id, alarm)));
-            self.outcome.take(hit.rule, hit.version, now, effects, &keys.tally);
+            self.outcome.note(hit.rule, hit.version, now, effects, &keys.tally);
         }
     }
 
@@ -159,7 +159,7 @@ impl<'a> Work<'a, '_> {
         for (name, key) in self.outcome.memories.holding(alarm) {
             if let Some((rule, version)) = self.outcome.catalog.get::<Rule>(&name) {
                 let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
-                self.outcome.take(rule, version, now, effects, &key);
+                self.outcome.note(rule, version, now, effects, &key);
             }
         }
     }

@@ -7,7 +7,7 @@
 
 use super::{
     Rules, back_off, decide,
-    memories::{Key, Memories, Unloaded, Wanted, columns, members_of},
+    rule_state::{Key, Memories, Unloaded, Wanted, columns, members_of},
     undecided::{Due, Undecided},
 };
 use crate::{StoreError, error::Class, sql, sql::Script};

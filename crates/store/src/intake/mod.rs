@@ -11,9 +11,9 @@ mod alarms;
 mod alerts;
 mod decide;
 mod due;
-mod memories;
 mod outcome;
 mod preview;
+mod rule_state;
 mod undecided;
 
 pub use alerts::not_taken;
@@ -32,7 +32,7 @@ use arvok_core::{
     rule::{Placed, Rule},
 };
 use chrono::{DateTime, Timelike, Utc};
-use memories::{Memories, Unloaded, Wanted};
+use rule_state::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -116,14 +116,14 @@ pub struct Writer {
 /// # Errors
 /// [`StoreError::Stale`] if more has been published than `rules` knows of; nothing was taken then,
 /// nor after any other error.
-pub async fn take(
+pub async fn record(
     db: &DatabaseConnection,
     rules: Rules<'_>,
     payloads: &[&Payload],
     writer: &mut Writer,
 ) -> Result<TakenBatch, StoreError> {
-    let mut plan = Plan::of(rules.matcher, payloads);
-    plan.members = memories::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
+    let mut plan = Plan::new(rules.matcher, payloads);
+    plan.members = rule_state::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
     let mut tries = 1;
     loop {
         match attempt(db, rules, &plan, *writer).await {
@@ -183,11 +183,11 @@ struct Plan<'a> {
     /// When the latest of them was received.
     now: DateTime<Utc>,
     /// Tallies that gatherings will most likely need.
-    members: BTreeSet<memories::Key>,
+    members: BTreeSet<rule_state::Key>,
 }
 
 impl<'a> Plan<'a> {
-    fn of(matcher: &'a Matcher, payloads: &'a [&'a Payload]) -> Self {
+    fn new(matcher: &'a Matcher, payloads: &'a [&'a Payload]) -> Self {
         let alerts: Vec<&Alert> = payloads.iter().flat_map(|p| &p.alerts).collect();
         let hits = alerts.iter().map(|alert| hits(matcher, alert)).collect();
         let now = payloads.iter().map(|p| p.received).max().unwrap_or_default();
@@ -241,7 +241,7 @@ async fn attempt(
     let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(
         |((alert, seq), hits)| {
             let id = AlertId((*seq)?);
-            let (alarm, change) = alarms.take(alert);
+            let (alarm, change) = alarms.apply(alert);
             Some(Fresh { alert, id, hits, alarm, change })
         },
     );

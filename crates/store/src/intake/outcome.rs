@@ -1,7 +1,7 @@
 //! What a batch came to: verdicts, jobs, proposals and memories, written at the end.
 
 use super::{
-    memories::Memories,
+    rule_state::Memories,
     undecided::{Fresh, Undecided},
 };
 use crate::{
@@ -90,7 +90,7 @@ impl<'a> BatchOutcome<'a> {
     }
 
     /// Notes the effects of one event of a rule.
-    pub fn take(
+    pub fn note(
         &mut self,
         rule: &'a Rule,
         version: i32,

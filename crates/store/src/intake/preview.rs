@@ -1,6 +1,6 @@
 //! What a rule would decide about an alert at this moment, without deciding it.
 
-use super::{alarms, memories};
+use super::{alarms, rule_state};
 use crate::StoreError;
 use arvok_core::{
     Alert, AlertState, Verdict,
@@ -21,7 +21,7 @@ pub async fn preview(
         Ok(placed) => placed,
         Err(e) => return Ok((Verdict::Broken, e.to_string())),
     };
-    let mut memory = memories::peek(db, &rule.name, &keys).await?;
+    let mut memory = rule_state::peek(db, &rule.name, &keys).await?;
     let (alarm, anew) = alarms::standing(db, alert).await?;
     let standing = match alert.state {
         AlertState::Raised => AlarmTransition::Raised { alarm, anew },

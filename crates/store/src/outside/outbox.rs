@@ -113,7 +113,7 @@ impl ChangeRow {
             begins: self.begins,
             resumed: self.resumed,
         };
-        let told: Vec<JobChange> = change.told().collect();
+        let told: Vec<JobChange> = change.events().collect();
         let last = told.len().saturating_sub(1);
         let events = told.into_iter().enumerate();
         events.map(|(n, told)| self.event(told, last - n, change.to)).collect()

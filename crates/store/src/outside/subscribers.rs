@@ -164,7 +164,7 @@ pub struct Outgoing {
 /// Takes the next events for each of these subscribers, so many at most. For a subscriber that
 /// failed last it is one alone, and one that was tried least: what nobody could take must not stand
 /// before what it may take.
-pub async fn take(
+pub async fn claim(
     db: &impl ConnectionTrait,
     room: &[(String, i64)],
 ) -> Result<Vec<Outgoing>, StoreError> {

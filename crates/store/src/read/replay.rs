@@ -27,7 +27,7 @@ pub struct Replay {
 impl Replay {
     /// All alerts that could matter to rules. Of an alarm every alert matters, whatever its
     /// state and severity; another source, kind or resource does not.
-    pub fn of(rules: &[&Rule], since: DateTime<Utc>, until: DateTime<Utc>) -> Self {
+    pub fn of_rules(rules: &[&Rule], since: DateTime<Utc>, until: DateTime<Utc>) -> Self {
         let mut replay = Self {
             since,
             until,

@@ -112,7 +112,7 @@ fn by_a_stale_set_nothing_is_taken() {
         let batch = payloads([alert(json!({}), now())]);
         let batch: Vec<&Payload> = batch.iter().collect();
         let rules = intake::Rules { generation: published.generation - 1, ..published.rules() };
-        let refused = intake::take(&published.db, rules, &batch, &mut Writer::default()).await;
+        let refused = intake::record(&published.db, rules, &batch, &mut Writer::default()).await;
         assert!(
             matches!(refused, Err(StoreError::Stale(g)) if g == published.generation),
             "{refused:?}"

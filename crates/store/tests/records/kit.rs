@@ -171,7 +171,7 @@ impl Published {
     /// Takes payloads as one batch.
     pub async fn take(&self, payloads: &[Payload], writer: &mut Writer) -> TakenBatch {
         let payloads: Vec<&Payload> = payloads.iter().collect();
-        intake::take(&self.db, self.rules(), &payloads, writer).await.expect("takes")
+        intake::record(&self.db, self.rules(), &payloads, writer).await.expect("takes")
     }
 
     /// Takes one alert; its number.

@@ -25,7 +25,7 @@ async fn filled(published: &Published, count: usize) -> Replay {
     }
     let rules: Vec<_> = published.matcher.rules().map(|(rule, _)| rule).collect();
     let rules: Vec<_> = rules.iter().map(|r| &***r).collect();
-    Replay::of(&rules, at, at + seconds(count as i64))
+    Replay::of_rules(&rules, at, at + seconds(count as i64))
 }
 
 #[test]

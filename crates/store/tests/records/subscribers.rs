@@ -28,7 +28,7 @@ async fn agreed(db: &DatabaseConnection, name: &str) {
 }
 
 async fn take(db: &DatabaseConnection, name: &str, most: i64) -> Vec<Outgoing> {
-    subscribers::take(db, &[(name.to_owned(), most)]).await.expect("takes")
+    subscribers::claim(db, &[(name.to_owned(), most)]).await.expect("takes")
 }
 
 fn busy() -> Failed {

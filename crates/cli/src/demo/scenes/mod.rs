@@ -48,7 +48,7 @@ impl Scene {
             Self::WorkerLeaves => cloud::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
-        Ok(account.told(scene, begun.elapsed().as_secs_f64()))
+        Ok(account.finish(scene, begun.elapsed().as_secs_f64()))
     }
 }
 
@@ -163,7 +163,7 @@ impl Account {
         }
     }
 
-    fn told(mut self, scene: String, seconds: f64) -> SceneReport {
+    fn finish(mut self, scene: String, seconds: f64) -> SceneReport {
         let well = self.wrong.is_empty();
         self.lines.push(if well {
             "It ended well.".into()

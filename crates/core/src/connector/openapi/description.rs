@@ -26,7 +26,7 @@ pub(super) struct Description {
 static NOTHING: Value = Value::Null;
 
 impl Description {
-    pub fn of(document: Value) -> Result<Self, ImportError> {
+    pub fn parse(document: Value) -> Result<Self, ImportError> {
         match document["openapi"].as_str() {
             Some(version) if version.starts_with("3.0") || version.starts_with("3.1") => {}
             Some(version) => {

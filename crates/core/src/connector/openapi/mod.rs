@@ -91,7 +91,7 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
             parse_value("description", text).map_err(|p| ImportError::Unreadable(p.to_string()))?
         }
     };
-    let description = Description::of(document)?;
+    let description = Description::parse(document)?;
     let globs = only
         .iter()
         .map(|one| Glob::parse(one).map_err(|e| ImportError::Only(one.clone(), e.to_string())));

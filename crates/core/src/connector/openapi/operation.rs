@@ -157,7 +157,7 @@ struct Taking<'a, 'd> {
 
 impl Taking<'_, '_> {
     /// An input under a name that no other has.
-    fn take(&mut self, name: &str, schema: Value, required: bool) -> String {
+    fn add_input(&mut self, name: &str, schema: Value, required: bool) -> String {
         let wanted = plain_name(name);
         let numbered = (2..).map(|n| format!("{wanted}_{n}"));
         let free = std::iter::once(wanted.clone())
@@ -251,12 +251,12 @@ impl Taking<'_, '_> {
                 if slashes || parameter["allowReserved"] == Value::Bool(true) {
                     self.note(format!("that `{name}` may have a `/`: in a path it is sent as %2F"));
                 }
-                let name_of = self.take(name, schema, true);
+                let name_of = self.add_input(name, schema, true);
                 *path = path.replace(&format!("{{{name}}}"), &format!("${{give.{name_of}}}"));
             }
             "query" => {
                 let whole = parameter["explode"] == Value::Bool(false) && is_list;
-                let name_of = self.take(name, schema, required);
+                let name_of = self.add_input(name, schema, required);
                 let filled = if whole {
                     format!("${{give.{name_of}.map(one, string(one)).join(',')}}")
                 } else {
@@ -279,7 +279,7 @@ impl Taking<'_, '_> {
             "accept" | "content-type" | "authorization" => {}
             "idempotency-key" => self.made.key_header = Some(name.to_owned()),
             _ => {
-                let name_of = self.take(name, schema, required);
+                let name_of = self.add_input(name, schema, required);
                 self.headers.insert(name.to_owned(), format!("${{give.{name_of}}}").into());
             }
         }
@@ -316,7 +316,7 @@ impl Taking<'_, '_> {
         if let Some((kind, _)) =
             kind(&|kind| kind.starts_with("text/") || kind == "application/xml")
         {
-            let name = self.take("body", json!({ "type": "string" }), required);
+            let name = self.add_input("body", json!({ "type": "string" }), required);
             self.made.request.insert("text".into(), format!("${{give.{name}}}").into());
             self.headers.insert("Content-Type".into(), kind.as_str().into());
             return Ok(());
@@ -350,7 +350,7 @@ impl Taking<'_, '_> {
             if key == "form" {
                 return self.note("the fields of its form are not told".into());
             }
-            let name = self.take("body", schema, required);
+            let name = self.add_input("body", schema, required);
             self.made.request.insert(key.into(), format!("${{give.{name}}}").into());
             return;
         };
@@ -361,7 +361,7 @@ impl Taking<'_, '_> {
         for (name, property) in properties.clone() {
             // The body may be left out in its description; it is always sent, and then it has what
             // it must have.
-            let taken = self.take(&name, property, must(&name));
+            let taken = self.add_input(&name, property, must(&name));
             fields.insert(name, format!("${{give.{taken}}}").into());
         }
         self.made.request.insert(key.into(), fields.into());

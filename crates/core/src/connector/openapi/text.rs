@@ -1,7 +1,7 @@
 //! What was made, as people write it.
 
 use super::{credential::credential, description::Description, operation::ImportedOperation};
-use crate::document::{flow, word};
+use crate::document::{flow, scalar};
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
 
@@ -24,7 +24,8 @@ pub(super) fn write(
         quoted(&title)
     );
     if let Some(test) = made.iter().find(|one| is_test(one)) {
-        let _ = writeln!(text, "# By this its connections are tested.\ntest: {}", word(&test.name));
+        let _ =
+            writeln!(text, "# By this its connections are tested.\ntest: {}", scalar(&test.name));
     }
     text.push_str("operations:\n");
     made.iter().for_each(|one| text.push_str(&operation(one)));
@@ -37,7 +38,7 @@ pub(super) fn write(
         text,
         "---\nconnection: {name}\nsummary: {}\nconnector: {name}\nbase: {}\n",
         quoted(&title),
-        word(&base(description, name, left_out))
+        scalar(&base(description, name, left_out))
     );
     if let Some(credential) = credential {
         let _ = writeln!(text, "credential: {}", flow(&credential));
@@ -53,7 +54,7 @@ fn is_test(made: &ImportedOperation) -> bool {
 
 /// One operation.
 pub(super) fn operation(made: &ImportedOperation) -> String {
-    let mut text = format!("  {}:\n", word(&made.name));
+    let mut text = format!("  {}:\n", scalar(&made.name));
     if let Some(summary) = &made.summary {
         let _ = writeln!(text, "    summary: {}", quoted(summary));
     }
@@ -67,7 +68,7 @@ pub(super) fn operation(made: &ImportedOperation) -> String {
         let _ = writeln!(text, "    repeat: {repeat}");
     }
     if let Some(header) = made.key_header.as_ref().filter(|h| *h != "Idempotency-Key") {
-        let _ = writeln!(text, "    key_header: {}", word(header));
+        let _ = writeln!(text, "    key_header: {}", scalar(header));
     }
     if !made.refuses.is_empty() {
         let _ = writeln!(
@@ -86,13 +87,13 @@ fn section(text: &mut String, key: &str, fields: &Map<String, Value>) {
     }
     let _ = writeln!(text, "    {key}:");
     for (name, value) in fields {
-        let _ = writeln!(text, "      {}: {}", word(name), flow(value));
+        let _ = writeln!(text, "      {}: {}", scalar(name), flow(value));
     }
 }
 
 /// A text that is read as nothing else, on one line.
 fn quoted(text: &str) -> String {
-    word(&line(text))
+    scalar(&line(text))
 }
 
 fn line(text: &str) -> String {

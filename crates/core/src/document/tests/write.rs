@@ -41,7 +41,7 @@ proptest! {
 
 #[test]
 fn words_are_quoted_where_they_could_be_taken_for_something_else() {
-    let written = |texts: &[&str]| texts.iter().map(|t| word(t)).collect::<Vec<_>>().join(" ");
+    let written = |texts: &[&str]| texts.iter().map(|t| scalar(t)).collect::<Vec<_>>().join(" ");
     let plain = ["vm/quill-booking-db-1", "disk.usage", "15m", "1h30m"];
     assert_eq!(written(&plain), plain.join(" "));
     assert_eq!(

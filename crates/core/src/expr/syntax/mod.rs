@@ -5,9 +5,9 @@
 //! `lower` asks that of the tree. Nesting is bounded where it is descended into, and chains of one
 //! operator are gone through without descending, so that no text overflows a stack.
 
+mod diagnostics;
 mod lexer;
 mod literal;
-mod wrong;
 
 use super::{ExprError, MAX_DEPTH, node::Binary, value::Const};
 use lexer::{Token, TokenKind};
@@ -91,7 +91,7 @@ impl<'a> Parser<'a> {
     }
 
     fn unexpected(&self) -> ExprError {
-        wrong::unexpected(self.text, &self.tokens, self.next)
+        diagnostics::unexpected(self.text, &self.tokens, self.next)
     }
 
     /// From where a part began to the end of the token before the next.
@@ -241,13 +241,13 @@ impl<'a> Parser<'a> {
         let token = self.token();
         let from = token.at.0;
         let form = match token.kind {
-            TokenKind::Word => self.word()?,
+            TokenKind::Word => self.name_or_call()?,
             TokenKind::Sign if token.text == "." => {
                 self.advance();
                 if self.token().kind != TokenKind::Word {
                     return Err(self.unexpected());
                 }
-                self.word()?
+                self.name_or_call()?
             }
             TokenKind::Sign if token.text == "(" => {
                 self.advance();
@@ -287,7 +287,7 @@ impl<'a> Parser<'a> {
     }
 
     /// A name, a call without anything before it, or one of the values that are words.
-    fn word(&mut self) -> Result<Form, ExprError> {
+    fn name_or_call(&mut self) -> Result<Form, ExprError> {
         let word = self.token().text;
         match word {
             "true" | "false" => {

@@ -197,7 +197,7 @@ fn telling<'m>(
                 None => {
                     let Some(call) = &ask.tell else { return };
                     let Some(repeats) = execution.is_lost(&at) else { return };
-                    let never = !repeats.of(&call.target).is_harmless();
+                    let never = !repeats.repeat_of(&call.target).is_harmless();
                     let lost = "its node was lost before an answer came".to_owned();
                     execution.record(&at, attempt, StepResult::Failed(lost));
                     if never {

@@ -160,7 +160,7 @@ fn calling_out<'m>(
         _ => {}
     }
     let (step, call) = calling;
-    let repeat = execution.is_lost(place)?.of(&call.target);
+    let repeat = execution.is_lost(place)?.repeat_of(&call.target);
     match repeat {
         Repeat::Never | Repeat::Probed => {
             let why =

@@ -66,6 +66,6 @@ pub(in crate::job) fn go_on<'m>(
         return Some(StepEnd::failed("there is no such branch any more"));
     };
     let end = execution.block(&branch.steps, block, &around.within(place, over.is_some()))?;
-    let end = StepEnd::of(end, || output(Some(*taken)));
+    let end = StepEnd::within(end, || output(Some(*taken)));
     Some(Execution::timed_out(step, over, around, end))
 }

@@ -122,7 +122,7 @@ fn output<'m>(
                 execution.see(&around, |scope| gives.eval(scope).map(|v| clean_json(v.to_json())))
             }
             None => {
-                let steps = execution.kept.of(around.place.as_str());
+                let steps = execution.kept.in_lane(around.place.as_str());
                 Ok(Value::Object(
                     steps
                         .map(|(id, output)| (id.to_owned(), output.clone()))

@@ -138,7 +138,7 @@ fn whether_it_stands_is_said_by_a_person_where_the_probe_does_not_tell() {
         execution.then(1, Event::Resolved { place: None, word, output: json!({ "gib": 44 }) });
     assert_eq!(called(&effects), ["tell"]);
     assert_eq!(
-        execution.kept.of("").find(|(id, _)| *id == "grow").map(|(_, v)| v.clone()),
+        execution.kept.in_lane("").find(|(id, _)| *id == "grow").map(|(_, v)| v.clone()),
         Some(json!({ "gib": 44 }))
     );
     // A node that dies while it looks has another look again.

@@ -263,7 +263,7 @@ fn what_a_dispatch_asks_of_a_field_that_is_missing_is_said_and_no_clearing_is_lo
     let alert = |labels: serde_json::Value, state: &str| {
         let new = json!({ "kind": "k", "resource": "vm/a", "state": state, "labels": labels });
         let received = Received { source: "s", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
-        NewAlert::of(&new).expect("reads").complete(received).expect("an alert")
+        NewAlert::from_value(&new).expect("reads").complete(received).expect("an alert")
     };
     let why = |labels, state| {
         rule.place(&alert(labels, state)).map(|p| p.entries).map_err(|e| e.to_string())
@@ -287,7 +287,7 @@ fn more_dispatches_than_its_cap_lets_through_are_not_made() {
     let alert = |value: f64| {
         let new = json!({ "kind": "k", "resource": "vm/a", "value": value });
         let received = Received { source: "s", received: DateTime::UNIX_EPOCH, fallback_id: "1" };
-        NewAlert::of(&new).expect("reads").complete(received).expect("an alert")
+        NewAlert::from_value(&new).expect("reads").complete(received).expect("an alert")
     };
     assert_eq!(rule.place(&alert(0.0)).map(|p| p.entries).map_err(|e| e.to_string()), Ok(2));
     let told = "3 dispatches apply, and `cap` lets 2 through at once; raise `jobs`, or make rules \

@@ -1,8 +1,8 @@
 //! The state machine over a rule's memory.
 //!
 //! Every question is asked of the state as it is, never of how it came about: a tally that has
-//! not fired is *considered*, and each line of `settle` either lets it pass or holds it until a
-//! time. Alerts and due times alike lead to the same consideration, so that it makes no
+//! not fired is *evaluated*, and each line of `settle` either lets it pass or holds it until a
+//! time. Alerts and due times alike lead to the same evaluation, so that it makes no
 //! difference which of them comes first, nor whether a rule was changed in between.
 
 mod pools;
@@ -46,7 +46,7 @@ struct Hold {
     gathered: bool,
 }
 
-/// What a consideration came to.
+/// What an evaluation came to.
 enum Outcome {
     Fired(Trigger),
     Held(Hold),
@@ -120,19 +120,19 @@ impl<'a> Machine<'a> {
                 None,
             );
         }
-        let mut tally = self.take(key);
+        let mut tally = self.take_tally(key);
         if let AlarmTransition::Late { over } = m.standing {
             self.count(&mut tally, now, m.happened);
             self.verdict(m.alert, Verdict::Folded, Reason::Late { sent: m.happened, over }, None);
         } else if let Some(missing) = self.rule.settle.missing {
-            self.heard(&mut tally, now, &m, missing);
+            self.restart_silence(&mut tally, now, &m, missing);
         } else {
             self.taken(&mut tally, now, &m);
         }
         self.put(now, key, tally);
     }
 
-    fn take(&mut self, key: &str) -> Tally {
+    fn take_tally(&mut self, key: &str) -> Tally {
         self.memory.tallies.remove(key).unwrap_or_default()
     }
 
@@ -183,7 +183,7 @@ impl<'a> Machine<'a> {
     }
 
     /// A rule that fires on silence has heard something.
-    fn heard(&mut self, tally: &mut Tally, now: Time, m: &Matched<'_>, missing: Period) {
+    fn restart_silence(&mut self, tally: &mut Tally, now: Time, m: &Matched<'_>, missing: Period) {
         let due = now + missing.delta();
         let seen = SettledAlert { alert: m.alert, severity: m.severity, entries: m.entries };
         tally.episode = Some(episode(now, seen, m));
@@ -240,7 +240,7 @@ impl<'a> Machine<'a> {
                 );
             }
         };
-        match self.consider(&m.keys.tally, tally, now, seen, trigger) {
+        match self.evaluate(&m.keys.tally, tally, now, seen, trigger) {
             Outcome::Fired(trigger) => {
                 let (verdict, reason, job) =
                     self.fire(&m.keys.tally, tally, now, seen.alert, trigger);
@@ -273,7 +273,7 @@ impl<'a> Machine<'a> {
         }
         self.memory.tallies.insert(key.to_owned(), std::mem::take(tally));
         self.gathered(now, pool, newcomer.then_some(held.seen.alert).flatten());
-        *tally = self.take(key);
+        *tally = self.take_tally(key);
     }
 
     fn worse(&self, tally: &Tally, fired: Fired, seen: SettledAlert) -> bool {
@@ -330,7 +330,7 @@ impl<'a> Machine<'a> {
     }
 
     /// Asks every line that can hold a tally back.
-    fn consider(
+    fn evaluate(
         &mut self,
         key: &str,
         tally: &Tally,
@@ -565,7 +565,7 @@ impl<'a> Machine<'a> {
             (Some(held), _) => Some(held.verdict),
             (None, missing) => missing.map(|_| Verdict::Waiting),
         };
-        match self.consider(key, tally, now, seen, trigger) {
+        match self.evaluate(key, tally, now, seen, trigger) {
             Outcome::Fired(trigger) => {
                 let (verdict, reason, job) = self.fire(key, tally, now, seen.alert, trigger);
                 if let Some(before) = own {

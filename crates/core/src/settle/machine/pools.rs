@@ -100,7 +100,7 @@ impl Machine<'_> {
         let reason = Reason::Fires(Trigger::Gathered(members.len()), what);
         let mut alerts = Vec::new();
         for key in &members {
-            let mut tally = self.take(key);
+            let mut tally = self.take_tally(key);
             if let Some(held) = tally.episode.as_ref().and_then(|e| e.held) {
                 let alert = held.seen.alert;
                 alerts.extend(alert);

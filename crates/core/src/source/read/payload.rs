@@ -204,7 +204,7 @@ impl Payload<'_> {
             one => vec![one],
         };
         self.collect(source, &items, matches!(self.body, Value::Array(_)), |item| {
-            NewAlert::of(item).map(Some).map_err(misread)
+            NewAlert::from_value(item).map(Some).map_err(misread)
         })
     }
 

@@ -26,7 +26,7 @@ fn event(kind: &str, runbook: &str, body: Value) -> Alert {
         "resource": "vm/quill-1",
         "time": at, "summary": "job 7 failed", "labels": { "runbook": runbook }, "body": body });
     let received = Received { source: "arvok", received: at, fallback_id: "none" };
-    NewAlert::of(&new).expect("an alert").complete(received).expect("complete")
+    NewAlert::from_value(&new).expect("an alert").complete(received).expect("complete")
 }
 
 #[test]

@@ -120,7 +120,8 @@ impl<'o> Exchange<'o> {
             response: Some(&response),
             list: None,
         };
-        match self.pages.take(pages, &self.asked, &answer, &view, crate::connector::MAX_OUTPUT) {
+        match self.pages.add_page(pages, &self.asked, &answer, &view, crate::connector::MAX_OUTPUT)
+        {
             Err(failure) => Next::Failed(failure),
             Ok(Some(request)) => {
                 self.asked = request.clone();

@@ -160,7 +160,7 @@ impl Gathered {
     /// # Errors
     /// A page without a list, more pages or a longer list than there may be, pages that lead back
     /// to each other.
-    pub(super) fn take<'a>(
+    pub(super) fn add_page<'a>(
         &mut self,
         pages: &'a Pages,
         asked: &Request,
