@@ -2,6 +2,24 @@
 //!
 //! One file for each part of the API. Times are RFC 3339 in UTC; numbers named `seq` or `id`
 //! are the handles that the command and the console use.
+//!
+//! ```
+//! use arvok_api::{AlertFilter, Launch};
+//!
+//! let launch: Launch = serde_json::from_str(
+//!     r#"{ "runbook": "grow-disk", "inputs": { "vm": "vm/quill-booking-db-1" }, "urgency": "high" }"#,
+//! )
+//! .expect("is a launch");
+//! assert_eq!(launch.inputs["vm"], "vm/quill-booking-db-1");
+//!
+//! // A word that there is not is refused where it is read, and by what it says.
+//! let wrong = serde_json::from_str::<Launch>(r#"{ "runbook": "grow-disk", "urgency": "soon" }"#);
+//! assert!(wrong.expect_err("is no urgency").to_string().contains("urgent"));
+//!
+//! // A filter that says nothing leaves nothing out.
+//! let all: AlertFilter = serde_json::from_str("{}").expect("is a filter");
+//! assert!(all.source.is_none() && all.limit.is_none());
+//! ```
 
 pub mod access;
 pub mod alarms;

@@ -12,7 +12,10 @@ use serde_json::Value;
 use std::{process::Command, time::Instant};
 
 const BATCHES: usize = 600;
-const BATCH: usize = 100;
+/// Alerts of one delivery.
+pub const BATCH: usize = 100;
+/// Alerts of one measurement in batches.
+pub const ALERTS: usize = BATCHES * BATCH;
 const SINGLES: usize = 12_000;
 const CONNECTIONS: usize = 64;
 

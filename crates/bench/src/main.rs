@@ -10,6 +10,7 @@ mod jobs;
 mod latency;
 mod lean;
 mod matching;
+mod neighbours;
 mod reading;
 mod rehearsal;
 mod settling;
@@ -39,7 +40,7 @@ fn main() -> ExitCode {
 }
 
 /// All of it, or the parts that are named: `rules`, `connect`, `intake`, `storm`, `latency`,
-/// `jobs`, `await`, `rehearsal`, `reading`.
+/// `jobs`, `await`, `neighbours`, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -82,6 +83,9 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     }
     if asked("await") {
         figures.push(awaiting::figure(&stage).await?);
+    }
+    if asked("neighbours") {
+        figures.extend(neighbours::figures(&stage).await?);
     }
     if asked("rehearsal") {
         figures.push(rehearsal::over_a_million(&stage).await?);

@@ -122,6 +122,29 @@ impl Stage {
         Ok(asked.error_for_status()?.json().await?)
     }
 
+    /// Launches a job; its number.
+    pub async fn launch(&self, body: &Value) -> Fallible<i64> {
+        let post = self.http.post(format!("{}/api/v1/jobs", self.address));
+        let made = post.bearer_auth(&self.token).json(body).send().await?.error_for_status()?;
+        Ok(made.json::<Value>().await?["job"].as_i64().ok_or("no number")?)
+    }
+
+    /// How long the node's processors have worked for it, in seconds.
+    pub fn processor_seconds(&self) -> Fallible<f64> {
+        let pid = self.node.as_ref().ok_or("no node")?.pid();
+        let stat = fs::read_to_string(format!("/proc/{pid}/stat"))?;
+        let fields: Vec<&str> =
+            stat.rsplit(") ").next().unwrap_or_default().split_whitespace().collect();
+        // The 14th and the 15th of all, in hundredths of a second (proc(5)).
+        let ticks: f64 = fields
+            .get(11..13)
+            .ok_or("no times")?
+            .iter()
+            .filter_map(|t| t.parse::<f64>().ok())
+            .sum();
+        Ok(ticks / 100.0)
+    }
+
     /// The most memory that the node has had, in megabytes.
     pub fn most_memory(&self) -> Fallible<f64> {
         let pid = self.node.as_ref().ok_or("no node")?.pid();

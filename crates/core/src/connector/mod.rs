@@ -3,6 +3,31 @@
 //!
 //! Pure: [`Operation::begin`] plans a call, and what is [`Planned`] says what follows each answer.
 //! Sending, and opening the secrets, is the business of the crate that reaches outside.
+//!
+//! ```
+//! use arvok_core::{connector::Connector, definition::Defined, document::parse_file};
+//! use serde_json::json;
+//!
+//! let text = r#"
+//! connector: yard
+//! operations:
+//!   vm.grow_disk:
+//!     takes: { vm: { type: string }, by_gib: { type: integer, minimum: 1 } }
+//!     request:
+//!       method: POST
+//!       path: "/v1/vms/${give.vm}/grow"
+//!       body: { by_gib: "${give.by_gib}" }
+//! "#;
+//! let documents = parse_file("connectors.yaml", text).expect("is YAML");
+//! let connector = Connector::check(&documents[0]).expect("is a connector");
+//!
+//! let give = json!({ "vm": "quill booking/1", "by_gib": 4 });
+//! let sent = connector.operations["vm.grow_disk"]
+//!     .request(give.as_object().expect("a map"), "the key of a step")
+//!     .expect("can be planned");
+//! assert_eq!(sent.target, "/v1/vms/quill%20booking%2F1/grow", "values are data");
+//! assert_eq!(sent.body, Some(json!({ "by_gib": 4 })));
+//! ```
 
 mod connection;
 mod credential;

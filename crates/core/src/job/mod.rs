@@ -8,6 +8,40 @@
 //! for how each kind of step goes on; `open` tells what a job is at, `outside` what it waits for
 //! outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run`
 //! works out what a job would do, `play` plays the examples of a runbook.
+//!
+//! ```
+//! use arvok_core::{
+//!     JobId,
+//!     definition::Defined,
+//!     document::parse_file,
+//!     job::{Effect, Event, Facts, JobState, Machine, Progress, Repeats, StepOutputs, Transition},
+//!     runbook::Runbook,
+//! };
+//! use chrono::DateTime;
+//! use serde_json::json;
+//!
+//! let text = "runbook: sums\ntarget: group/one\nsteps:\n  \
+//!     - { id: a, set: { n: 40 } }\n  - { id: b, set: { n: '${steps.a.n + 2}' } }\n\
+//!     outputs: { sum: '${steps.b.n}' }\n";
+//! let runbook = Runbook::check(&parse_file("r.yaml", text).expect("is YAML")[0]).expect("checks");
+//! let facts = Facts {
+//!     id: JobId(1),
+//!     key: "installation-1".into(),
+//!     inputs: json!({}),
+//!     target: "group/one".into(),
+//!     alert: None,
+//!     has_alarm: false,
+//!     created: DateTime::UNIX_EPOCH,
+//! };
+//! let mut machine =
+//!     Machine::new(&runbook, &facts, Progress::default(), StepOutputs::default());
+//! let taken = Event::Taken(Repeats::default(), Vec::new());
+//! let mut effects = machine.handle(DateTime::UNIX_EPOCH, taken);
+//! let Some(Effect::Then(Transition::End { state, outputs, .. })) = effects.pop() else {
+//!     panic!("it does not end")
+//! };
+//! assert_eq!((state, outputs), (JobState::Succeeded, json!({ "sum": 42 })));
+//! ```
 
 mod command;
 mod continuation;

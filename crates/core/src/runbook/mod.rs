@@ -4,6 +4,30 @@
 //! Owns the document and its checks: `steps` has a file for each kind of step, `known` what
 //! expressions know where, `scope` what they see when a job runs, `outline` how it is drawn, `copy`
 //! how one is made of another. Going through the steps is [`crate::job`].
+//!
+//! ```
+//! use arvok_core::{definition::Defined, document::parse_file, runbook::Runbook};
+//! use serde_json::json;
+//!
+//! let text = r#"
+//! runbook: restart
+//! inputs: { vm: { type: string }, tries: { type: integer, default: 3 } }
+//! target: "${inputs.vm}"
+//! steps: [ { id: enough, require: inputs.tries > 0 } ]
+//! "#;
+//! let documents = parse_file("runbooks.yaml", text).expect("is YAML");
+//! let runbook = Runbook::check(&documents[0]).expect("is a runbook");
+//!
+//! let given = json!({ "vm": "vm/quill-booking-db-1" });
+//! let prepared = runbook.prepare(given.as_object().expect("a map").clone()).expect("fits");
+//! assert_eq!(prepared.inputs["tries"], 3, "defaults are filled in");
+//! assert_eq!(prepared.target.as_str(), "vm/quill-booking-db-1");
+//!
+//! let wrong = text.replace("inputs.tries", "inputs.trys");
+//! let documents = parse_file("runbooks.yaml", &wrong).expect("is YAML");
+//! let problems = Runbook::check(&documents[0]).expect_err("has no such input");
+//! assert_eq!((problems[0].line, problems[0].file.as_str()), (5, "runbooks.yaml"));
+//! ```
 
 mod copy;
 mod example;

@@ -9,6 +9,51 @@
 //! Pure: [`Machine::handle`] takes the time and an event, moves the [`Memory`] on and gives the
 //! effects. Everything that waits is measured by our own clock; only `after` counts by the times of
 //! the senders, so that a late delivery counts where it belongs.
+//!
+//! ```
+//! use arvok_core::{
+//!     AlarmId, AlertId, JobId, NewAlert, Verdict,
+//!     alert::Received,
+//!     definition::Defined,
+//!     document::parse_file,
+//!     rule::{Rule, Stance},
+//!     settle::{AlarmTransition, Effect, Event, Machine, Matched, Memory},
+//! };
+//! use chrono::DateTime;
+//! use serde_json::json;
+//!
+//! let text = "rule: grow\nstance: act\nlisten: { kinds: disk.usage }\n\
+//!     dispatch: { runbook: grow-disk }\n";
+//! let rule = Rule::check(&parse_file("rules.yaml", text).expect("is YAML")[0]).expect("is a rule");
+//!
+//! let now = DateTime::UNIX_EPOCH;
+//! let new = NewAlert::from_value(&json!({ "kind": "disk.usage", "resource": "vm/quill-booking-db-1" }));
+//! let received = Received { source: "pier-monitor", received: now, fallback_id: "1" };
+//! let alert = new.and_then(|new| new.complete(received)).expect("the normal form");
+//! let keys = rule.keys(&alert).expect("can be placed");
+//!
+//! let mut memory = Memory::default();
+//! let mut numbers = (1..).map(JobId);
+//! let mut verdict = |number: i64, anew: bool| {
+//!     let matched = Matched {
+//!         alert: Some(AlertId(number)),
+//!         keys: &keys,
+//!         happened: now,
+//!         severity: alert.severity,
+//!         standing: AlarmTransition::Raised { alarm: Some(AlarmId(1)), anew },
+//!         entries: 1,
+//!         cause: None,
+//!     };
+//!     let mut number = || numbers.next();
+//!     let machine = Machine::new(&rule, Stance::Act, &mut memory, &mut number);
+//!     machine.handle(now, Event::Matched(matched)).into_iter().find_map(|effect| match effect {
+//!         Effect::Verdict { verdict, .. } => Some(verdict),
+//!         _ => None,
+//!     })
+//! };
+//! assert_eq!(verdict(1, true), Some(Verdict::Dispatched));
+//! assert_eq!(verdict(2, false), Some(Verdict::Folded), "of the same episode");
+//! ```
 
 mod machine;
 mod reason;

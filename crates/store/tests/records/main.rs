@@ -10,6 +10,7 @@ mod outside;
 mod people;
 mod published;
 mod replay;
+mod routines;
 mod subscribers;
 mod timers;
 mod upgrade;
