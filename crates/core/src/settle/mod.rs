@@ -24,10 +24,12 @@
 //!
 //! let text = "rule: grow\nstance: act\nlisten: { kinds: disk.usage }\n\
 //!     dispatch: { runbook: grow-disk }\n";
-//! let rule = Rule::check(&parse_file("rules.yaml", text).expect("is YAML")[0]).expect("is a rule");
+//! let documents = parse_file("rules.yaml", text).expect("is YAML");
+//! let rule = Rule::check(&documents[0]).expect("is a rule");
 //!
 //! let now = DateTime::UNIX_EPOCH;
-//! let new = NewAlert::from_value(&json!({ "kind": "disk.usage", "resource": "vm/quill-booking-db-1" }));
+//! let written = json!({ "kind": "disk.usage", "resource": "vm/quill-booking-db-1" });
+//! let new = NewAlert::from_value(&written);
 //! let received = Received { source: "pier-monitor", received: now, fallback_id: "1" };
 //! let alert = new.and_then(|new| new.complete(received)).expect("the normal form");
 //! let keys = rule.keys(&alert).expect("can be placed");
