@@ -112,7 +112,7 @@ impl Http {
         origin: &str,
         callback: &str,
     ) -> Result<Option<u32>, NotTaken> {
-        let asking = self.client.request(Method::OPTIONS, address).timeout(TIMEOUT);
+        let asking = self.plain().request(Method::OPTIONS, address).timeout(TIMEOUT);
         let asking = asking
             .header("webhook-request-origin", origin)
             .header("webhook-request-callback", callback);
@@ -153,7 +153,7 @@ impl Http {
         let signed = keys.sign(event.id, event.at, &event.body);
         let signed = signed.map_err(|why| NotTaken { why, ..NotTaken::default() })?;
         let posting =
-            self.client.post(address).timeout(TIMEOUT).header("content-type", event.content_type);
+            self.plain().post(address).timeout(TIMEOUT).header("content-type", event.content_type);
         let posting = posting
             .header("webhook-request-origin", event.origin)
             .header(HEADER_WEBHOOK_ID, event.id);

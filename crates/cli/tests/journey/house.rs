@@ -10,7 +10,7 @@ use std::{
 type Edges = BTreeMap<String, BTreeSet<String>>;
 
 /// The code of a file, without its tests and comments.
-fn code(path: &Path) -> String {
+pub fn code(path: &Path) -> String {
     let text = fs::read_to_string(path).expect("a source");
     let text = text.split("#[cfg(test)]\nmod tests {").next().unwrap_or_default();
     let line = |l: &str| l.split("//").next().unwrap_or_default().to_owned();
@@ -106,7 +106,7 @@ fn folders_import_each_other_in_one_direction() {
 }
 
 /// All files of code below a folder.
-fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+pub fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in fs::read_dir(folder).expect("a folder").map(|e| e.expect("an entry").path()) {
         if entry.is_dir() && entry.file_stem().is_none_or(|name| name != "tests") {
             sources(&entry, found);
@@ -179,24 +179,25 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
 /// Words of the language, the field and its standards that modules are called by. A word that is not
 /// among them is looked up in the glossary.
 const PLAIN: &str = "
-    accept access address admission announcer answer api ask attempt audit awaiting batch body
-    bound bounds call callback callbacks caller calls catalog changes check child children
+    accept access act address admission announcer answer api ask attempt audit awaiting batch
+    body bound bounds call callback callbacks caller calls catalog changes check child children
     choose clients clock cloudevents command config console continuation copy credential
-    cryptography data day days deadlock decide decode definition definitions demands description
-    dispatch doctor document draft driver drivers dry due each emit end entity envelope
-    environment error eval event events example examples exchange exit explain explanation expr
-    failure file filters finish folder followers found framing functions glob health host http
-    ids index inputs key keys later launch launches length lexer library limits lint list listen
-    listeners literal live log lower machine mail matcher message metrics monitoring new node
-    nodes not offline open openapi operation or order outbox outline output outputs pages pause
-    period permits play preview problem process progress protocols published query questions
-    quoting random read readiness reason record recorded redact redaction references rehearsal
-    replay report request require resource restore retention retry role routines run runner
-    sandbox schedule schema scope script secret secrets self sending serve session set setting
-    settings severity spellings sql ssh state steps storage stored stream subscriber subscribers
-    supervise syntax syscalls syslog tcp template text timeline timers times together token
-    tokens trace transition type types typing udp undecided unexecuted unreadable upkeep usage
-    value vault views warning watch webhook write yaml
+    cryptography data day days deadlock decide deciding decode definition definitions demands
+    described description dispatch doctor document draft driver drivers dry due each emit end
+    entity envelope environment error escaping eval event events example examples exchange exit
+    explain explanation expr failure file filters finish folder followers found framing
+    functions glob health hits host http ids index inputs key keys later launch launches length
+    lexer library limits lint list listen listeners literal live log lower machine mail matcher
+    message metrics monitoring new node nodes not offline open openapi operation or order outbox
+    outline output outputs pages parts pause period permits play preview problem process
+    progress protocols published query questions quoting random read readiness reads reason
+    record recorded recording redact redaction references refusals rehearsal replay report
+    request require resource restore retention retry role routines run runner sandbox schedule
+    schema scope script secret secrets self sending serve session set setting settings severity
+    shared spellings sql ssh state steps storage stored stream subscriber subscribers supervise
+    syntax syscalls syslog tcp template text timeline timers times together token tokens trace
+    transition type types typing udp undecided unexecuted unreadable upkeep usage user value
+    vault views warning watch webhook write yaml
 ";
 
 #[test]

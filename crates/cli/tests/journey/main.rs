@@ -12,6 +12,7 @@ mod days;
 mod doors;
 mod failover;
 mod house;
+mod imports;
 mod job_cases;
 mod kit;
 mod library;

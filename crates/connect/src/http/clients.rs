@@ -1,9 +1,8 @@
 //! Clients by whom they trust and what they show when a line is made.
 
-use super::{Http, behaving};
-use crate::driver::unsent;
+use crate::{driver::unsent, http_client};
 use arvok_core::connector::{Failure, Opened};
-use reqwest::{Certificate, Client, Identity};
+use reqwest::{Certificate, Client, ClientBuilder, Identity, redirect::Policy};
 use std::{
     collections::{HashMap, hash_map::RandomState},
     hash::BuildHasher,
@@ -14,15 +13,26 @@ use std::{
 const MOST: usize = 64;
 
 /// The clients that were made, by what they were made of: a hash of it, since a part is secret.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) struct Clients {
+    plain: Client,
     made: Mutex<HashMap<u64, Client>>,
     hashing: RandomState,
 }
 
-impl Http {
+impl Clients {
+    pub fn new() -> Result<Self, String> {
+        let plain = behaving().build().map_err(|e| e.to_string())?;
+        Ok(Self { plain, made: Mutex::default(), hashing: RandomState::default() })
+    }
+
+    /// The client of whoever shows nothing and trusts what the system knows.
+    pub const fn plain(&self) -> &Client {
+        &self.plain
+    }
+
     /// The client of a connection.
-    pub(super) fn client_for(
+    pub fn for_connection(
         &self,
         credential: Option<&Opened>,
         authorities: Option<&str>,
@@ -32,10 +42,10 @@ impl Http {
             _ => None,
         };
         if certificate.is_none() && authorities.is_none() {
-            return Ok(self.client.clone());
+            return Ok(self.plain.clone());
         }
-        let of = self.clients.hashing.hash_one((certificate, authorities));
-        let mut made = self.clients.made.lock().unwrap_or_else(PoisonError::into_inner);
+        let of = self.hashing.hash_one((certificate, authorities));
+        let mut made = self.made.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(client) = made.get(&of) {
             return Ok(client.clone());
         }
@@ -46,6 +56,16 @@ impl Http {
         made.insert(of, client.clone());
         Ok(client)
     }
+}
+
+/// How all clients behave.
+fn behaving() -> ClientBuilder {
+    http_client()
+        .redirect(Policy::none())
+        // A line kept open may be closed by the other side at the very moment of a call, and then
+        // nobody knows whether the call was taken.
+        .pool_max_idle_per_host(0)
+        .user_agent(concat!("arvok/", env!("CARGO_PKG_VERSION")))
 }
 
 fn build(certificate: Option<&str>, authorities: Option<&str>) -> Result<Client, String> {

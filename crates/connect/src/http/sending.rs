@@ -1,44 +1,42 @@
 //! One request and its answer. It goes only to the connection's own origin: redirects are not
 //! followed, what answers give as addresses leads nowhere else, and answers are bounded.
 
-use super::{Http, tokens::Asking};
+use super::{
+    answer::{read, transport},
+    tokens::{Asking, Tokens},
+};
 use crate::driver::{Way, unsent};
 use arvok_core::{
     TRACEPARENT,
-    bounds::{depth_diagnostic, too_deep},
-    connector::{Answer, Body, CallEnd, Failure, Opened, Request},
+    connector::{Answer, Body, Failure, Opened, Request},
     text::cut,
 };
 use reqwest::{Client, Method, RequestBuilder, Url, header::CONTENT_TYPE};
 use serde_json::{Map, Value};
-use std::{error::Error, time::Duration};
+use std::time::Duration;
 
-/// Largest answer that is read, in bytes.
-const MAX_ANSWER: usize = 1 << 20;
-
-impl Http {
-    pub(super) async fn send(
-        &self,
-        client: &Client,
-        way: Way<'_>,
-        request: &Request,
-    ) -> Result<Answer, Failure> {
-        let built = build(client, way, request)?;
-        let Way { base, credential, timeout, .. } = way;
-        let Some(Opened::OAuth2 { token, client: name, secret, scopes }) = credential else {
-            return sent(shown(built, credential), base, timeout).await;
-        };
-        let asking = Asking { address: token, client: name, secret, scopes };
-        let again = built.try_clone();
-        let token = self.token(client, asking, None, timeout).await?;
-        let answer = hide(sent(built.bearer_auth(&token), base, timeout).await, &token);
-        // Refused, so nothing was done: a token may be taken back before its time.
-        if let (Ok(Answer { status: 401, .. }), Some(again)) = (&answer, again) {
-            let token = self.token(client, asking, Some(&token), timeout).await?;
-            return hide(sent(again.bearer_auth(&token), base, timeout).await, &token);
-        }
-        answer
+/// Sends a request with the connection's credential.
+pub(super) async fn send(
+    tokens: &Tokens,
+    client: &Client,
+    way: Way<'_>,
+    request: &Request,
+) -> Result<Answer, Failure> {
+    let built = build(client, way, request)?;
+    let Way { base, credential, timeout, .. } = way;
+    let Some(Opened::OAuth2 { token, client: name, secret, scopes }) = credential else {
+        return sent(shown(built, credential), base, timeout).await;
+    };
+    let asking = Asking { address: token, client: name, secret, scopes };
+    let again = built.try_clone();
+    let token = tokens.token(client, asking, None, timeout).await?;
+    let answer = hide(sent(built.bearer_auth(&token), base, timeout).await, &token);
+    // Refused, so nothing was done: a token may be taken back before its time.
+    if let (Ok(Answer { status: 401, .. }), Some(again)) = (&answer, again) {
+        let token = tokens.token(client, asking, Some(&token), timeout).await?;
+        return hide(sent(again.bearer_auth(&token), base, timeout).await, &token);
     }
+    answer
 }
 
 /// A request that is whole but for the credential.
@@ -112,76 +110,4 @@ fn hide(answer: Result<Answer, Failure>, token: &str) -> Result<Answer, Failure>
         _ => Map::new(),
     };
     Ok(Answer { status: answer.status, headers, body: redactor.value(answer.body) })
-}
-
-/// A connection that was refused has done nothing; after anything later the request may have
-/// arrived.
-pub(crate) fn transport(e: &reqwest::Error, base: &str, timeout: Duration) -> Failure {
-    if e.is_builder() {
-        return unsent(format!("{base}: the request cannot be made: {e}"));
-    }
-    if e.is_connect() {
-        return Failure::new(CallEnd::NotSent, format!("cannot connect to {base}{}", distrust(e)));
-    }
-    let what = if e.is_timeout() {
-        format!("no answer within {} s", timeout.as_secs_f32())
-    } else {
-        "the connection broke".into()
-    };
-    Failure::new(CallEnd::Unknown, format!("{base}: {what}"))
-}
-
-/// That a certificate was the reason, and why.
-fn distrust(e: &reqwest::Error) -> String {
-    let causes = std::iter::successors(e.source(), |e| (*e).source()).map(ToString::to_string);
-    let why = causes.filter(|cause| cause.contains("certificate")).last();
-    why.map_or_else(String::new, |why| format!(": {}", cut(&why, 200)))
-}
-
-pub(super) async fn read(
-    mut response: reqwest::Response,
-    base: &str,
-    timeout: Duration,
-) -> Result<Answer, Failure> {
-    let status = response.status().as_u16();
-    let good = (200..300).contains(&status);
-    let mut headers = Map::new();
-    for (name, value) in response.headers() {
-        let Ok(value) = value.to_str() else { continue };
-        match headers.entry(name.to_string()) {
-            serde_json::map::Entry::Vacant(new) => _ = new.insert(value.into()),
-            serde_json::map::Entry::Occupied(mut old) => {
-                let all = format!("{}, {value}", old.get().as_str().unwrap_or_default());
-                old.insert(all.into());
-            }
-        }
-    }
-    let mut bytes = Vec::new();
-    loop {
-        match response.chunk().await {
-            Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
-            Ok(None) => break,
-            // What a refusal says besides its status is not needed.
-            Err(_) if !good => break,
-            Err(e) => return Err(transport(&e, base, timeout)),
-        }
-        if bytes.len() > MAX_ANSWER {
-            if !good {
-                bytes.clear();
-                break;
-            }
-            let message = format!("answered {status} with more than {MAX_ANSWER} bytes");
-            return Err(Failure::lasting(CallEnd::Done, message));
-        }
-    }
-    let body = match serde_json::from_slice(&bytes) {
-        Ok(json) if too_deep(&json) && good => {
-            let message = format!("answered {status}, and what it answered {}", depth_diagnostic());
-            return Err(Failure::lasting(CallEnd::Done, message));
-        }
-        Ok(json) if !too_deep(&json) => json,
-        _ if bytes.is_empty() => Value::Null,
-        _ => Value::String(String::from_utf8_lossy(&bytes).replace('\0', "\u{fffd}")),
-    };
-    Ok(Answer { status, headers, body: arvok_core::text::clean_json(body) })
 }

@@ -1,10 +1,7 @@
 //! Tokens that are fetched with a client's credentials (OAuth 2.0, RFC 6749, section 4.4), and kept
 //! while they last.
 
-use super::{
-    Http,
-    sending::{read, transport},
-};
+use super::answer::{read, transport};
 use crate::driver::unsent;
 use arvok_core::{
     connector::{CallEnd, Failure},
@@ -65,11 +62,9 @@ impl Tokens {
         }
         Arc::clone(places.entry(of).or_default())
     }
-}
 
-impl Http {
     /// A token; the one that is kept, unless it is `refused`.
-    pub(super) async fn token(
+    pub async fn token(
         &self,
         client: &Client,
         asking: Asking<'_>,
@@ -96,7 +91,7 @@ impl Http {
         refused: Option<&str>,
         timeout: Duration,
     ) -> Result<String, Failure> {
-        let place = self.tokens.place(asking);
+        let place = self.place(asking);
         let mut kept = place.lock().await;
         let good =
             kept.as_ref().filter(|t| t.until > Instant::now() && Some(t.text.as_str()) != refused);

@@ -8,6 +8,7 @@ mod process;
 mod sandbox;
 mod syscalls;
 mod usage;
+mod user;
 
 use crate::{
     LiveOutput,
@@ -17,7 +18,6 @@ use arvok_core::{
     connector::{Answer, CallEnd, Failure, Hiding},
     script::{Limits, Script, ScriptEnd, ScriptResult, ScriptRun},
 };
-use nix::unistd::{User, geteuid};
 use process::{RunEnd, RunningScript};
 use serde_json::{Map, Value};
 use std::{
@@ -25,9 +25,7 @@ use std::{
     path::{Path, PathBuf},
     time::Duration,
 };
-
-/// Where programs are looked for: on the node, and by a script in its sandbox.
-const PATH: [&str; 3] = ["/usr/local/bin", "/usr/bin", "/bin"];
+use user::OwnUser;
 
 /// Bytes of what a script writes that people are shown.
 const SHOWN: usize = 15 << 10;
@@ -64,13 +62,6 @@ pub struct ScriptCall<'a> {
     pub live: LiveOutput<'a>,
 }
 
-/// The user as whom scripts run.
-#[derive(Clone, Copy, Debug)]
-struct OwnUser {
-    uid: u32,
-    gid: u32,
-}
-
 impl ScriptRights {
     /// Why scripts could not be run here, if anything is missing.
     pub fn missing(&self) -> Option<String> {
@@ -83,9 +74,9 @@ impl ScriptRights {
         });
         let interpreter = || {
             let missing = self.interpreters.iter().find(|name| find(name).is_none())?;
-            Some(format!("there is no interpreter `{missing}` in {}", PATH.join(", ")))
+            Some(format!("there is no interpreter `{missing}` in {}", sandbox::PATH.join(", ")))
         };
-        sandboxer.or_else(interpreter).or_else(|| self.own_user().err())
+        sandboxer.or_else(interpreter).or_else(|| OwnUser::named(&self.user).err())
     }
 
     /// Whether a sandbox can be made here, by making one.
@@ -104,7 +95,7 @@ impl ScriptRights {
             network: false,
             limits: Limits::USUAL,
         };
-        let user = self.own_user()?;
+        let user = OwnUser::named(&self.user)?;
         let made = sandbox::arrange(&run, &[], Path::new("/bin/sh"), &self.folders);
         let running = RunningScript::start(made.map_err(|e| e.to_string())?, user).await;
         let running = running.map_err(|e| e.to_string())?;
@@ -136,20 +127,6 @@ impl ScriptRights {
         )
     }
 
-    /// The user as whom they run; none: as the node itself, which is no root.
-    fn own_user(&self) -> Result<Option<OwnUser>, String> {
-        if !geteuid().is_root() {
-            return Ok(None);
-        }
-        let wrong = |why: &str| format!("user `{}` for scripts: {why}", self.user);
-        match User::from_name(&self.user) {
-            Err(e) => Err(wrong(&e.to_string())),
-            Ok(None) => Err(wrong("there is none of that name")),
-            Ok(Some(user)) if user.uid.is_root() => Err(wrong("is root, and scripts are not")),
-            Ok(Some(user)) => Ok(Some(OwnUser { uid: user.uid.as_raw(), gid: user.gid.as_raw() })),
-        }
-    }
-
     /// Runs a script to its end; the end of what it wrote is kept for people.
     pub(crate) async fn run(
         &self,
@@ -173,7 +150,7 @@ impl ScriptRights {
                 self.memory >> 20
             )));
         }
-        let user = self.own_user().map_err(unsent)?;
+        let user = OwnUser::named(&self.user).map_err(unsent)?;
         let sandbox = sandbox::arrange(&run, call.secrets, &interpreter, &self.folders)
             .map_err(|e| unsent(format!("its sandbox cannot be prepared: {e}")))?;
         let running = RunningScript::start(sandbox, user)
@@ -194,7 +171,7 @@ impl ScriptRights {
 
 /// Where a program lies.
 fn find(name: &str) -> Option<PathBuf> {
-    PATH.iter().map(|folder| Path::new(folder).join(name)).find(|path| path.is_file())
+    sandbox::PATH.iter().map(|folder| Path::new(folder).join(name)).find(|path| path.is_file())
 }
 
 /// The last lines of a text, as far as people are shown them.

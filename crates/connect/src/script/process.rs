@@ -4,9 +4,9 @@
 //! thread that lives as long as the process; and when the sandbox ends, all in it does.
 
 use super::{
-    OwnUser,
-    sandbox::{BEGUN, OUTPUT, PROGRAM, STATUS, Sandbox},
+    sandbox::{BEGUN, OUTPUT, PATH, PROGRAM, STATUS, Sandbox},
     usage,
+    user::OwnUser,
 };
 use crate::LiveOutput;
 use arvok_core::{
@@ -117,7 +117,7 @@ impl RunningScript {
         command
             .args(&sandbox.arguments)
             .env_clear()
-            .env("PATH", super::PATH.join(":"))
+            .env("PATH", PATH.join(":"))
             .current_dir("/")
             .stdin(its_input)
             .stdout(its_stdout)

@@ -13,6 +13,9 @@ use std::{
     path::{Path, PathBuf},
 };
 
+/// Where programs are looked for: on the node, and by a script in its sandbox.
+pub(super) const PATH: [&str; 3] = ["/usr/local/bin", "/usr/bin", "/bin"];
+
 /// The program that makes the sandbox.
 pub(super) const PROGRAM: &str = "bwrap";
 /// Sets bounds for each process (util-linux); inside, so that the processes of other sandboxes of
@@ -113,7 +116,7 @@ pub(super) fn arrange(
         sandbox.add(["--unshare-net"]);
     }
     sandbox.add(["--clearenv"]);
-    let path = super::PATH.join(":");
+    let path = PATH.join(":");
     let own = [("PATH", path.as_str()), ("HOME", WORK), ("LANG", "C.UTF-8")];
     let output = [("ARVOK_OUTPUT", "/dev/fd/3")];
     let given = run.env.iter().map(|(name, value)| (name.as_str(), value.as_str()));

@@ -1,26 +1,25 @@
 //! Machines over SSH: performs a command, an upload or a download that the core has planned.
 //!
-//! [`session`] makes a line to a machine that proves who it is and lets us in, [`pool`] keeps such
-//! lines for the next calls, [`command`] runs a command on one, [`file`] moves a small file.
+//! [`machine`] tells which one is meant, [`session`] makes a line to a machine that proves who it
+//! is and lets us in, [`pool`] keeps such lines for the next calls, [`command`] runs a command on
+//! one, [`file`] moves a small file.
 
 mod command;
 mod file;
+mod machine;
 mod pool;
 mod session;
 
 use crate::driver::{Called, Driver, Way, unsent};
 use arvok_core::connector::{Answer, CallEnd, Failure, RemoteAct, SshPlan};
+use machine::Machine;
 use pool::Pool;
-use reqwest::Url;
 use serde_json::{Map, Value};
 use session::{Line, SeenKey};
 use std::{
     sync::atomic::{AtomicBool, Ordering},
     time::Duration,
 };
-
-/// The port of SSH (RFC 4253, section 4.1).
-const PORT: u16 = 22;
 
 /// The driver.
 #[derive(Debug, Default)]
@@ -39,53 +38,6 @@ pub struct HostKey {
     pub fingerprint: String,
 }
 
-/// A machine.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-struct Machine {
-    host: String,
-    port: u16,
-}
-
-impl Machine {
-    /// That of an address, or the one that is meant of those for which the address stands.
-    fn of(way: Way<'_>, host: Option<&str>) -> Result<Self, Failure> {
-        let base = way.base;
-        let wrong = |why: &str| unsent(format!("{base} is no machine's address: {why}"));
-        // A star is no host of an address (RFC 3986, section 3.2.2).
-        let many = base.strip_prefix("ssh://*");
-        let text = many.map_or_else(|| base.to_owned(), |rest| format!("ssh://any{rest}"));
-        let url = Url::parse(&text).map_err(|e| wrong(&e.to_string()))?;
-        if !matches!(url.path(), "" | "/") || url.query().is_some() {
-            return Err(wrong("nothing follows its host and port"));
-        }
-        let port = url.port().unwrap_or(PORT);
-        let own = url.host_str().ok_or_else(|| wrong("it names no host"))?;
-        let own = own.trim_start_matches('[').trim_end_matches(']').to_ascii_lowercase();
-        let host = match (many, host) {
-            (None, None) => own,
-            (None, Some(_)) => return Err(wrong("it is one machine, and the call names another")),
-            (Some(_), None) => return Err(wrong("it stands for many, and the call names none")),
-            (Some(_), Some(host)) if way.hosts.iter().any(|glob| glob.matches(host)) => {
-                host.to_owned()
-            }
-            (Some(_), Some(host)) => {
-                let hosts: Vec<&str> = way.hosts.iter().map(|glob| glob.as_str()).collect();
-                let hosts = hosts.join(", ");
-                return Err(unsent(format!("`{host}` is none of the connection's hosts: {hosts}")));
-            }
-        };
-        Ok(Self { host, port })
-    }
-
-    /// As it is trusted by.
-    fn name(&self) -> String {
-        match self.host.contains(':') {
-            true => format!("[{}]:{}", self.host, self.port),
-            false => format!("{}:{}", self.host, self.port),
-        }
-    }
-}
-
 impl Ssh {
     /// Looks whether a machine answers, is the trusted one, and lets us in.
     ///
@@ -97,7 +49,7 @@ impl Ssh {
                        `test`, or call one by hand";
             return Err(unsent(format!("{} {why}", way.base)));
         }
-        let machine = Machine::of(way, None)?;
+        let machine = Machine::addressed(way, None)?;
         let (known, seen) = (trusted(way, &machine), SeenKey::default());
         let opening = Line::open(&machine, &known, way, &seen);
         let line = within(way.timeout, opening, || late(&machine, way)).await??;
@@ -115,7 +67,7 @@ impl Ssh {
         way: Way<'_>,
         host: Option<&str>,
     ) -> Result<HostKey, Failure> {
-        let machine = Machine::of(way, host)?;
+        let machine = Machine::addressed(way, host)?;
         let seen = SeenKey::default();
         let opening = Line::open(&machine, &[], way, &seen);
         let ended = within(way.timeout, opening, || late(&machine, way)).await?.err();
@@ -157,7 +109,7 @@ impl Driver<SshPlan<'_>> for Ssh {
         way: Way<'_>,
         last: &mut Option<Answer>,
     ) -> Result<Called, Failure> {
-        let machine = Machine::of(way, plan.host())?;
+        let machine = Machine::addressed(way, plan.host())?;
         let known = trusted(way, &machine);
         let begun = tokio::time::Instant::now();
         let opening = self.pool.channel(&machine, &known, way);

@@ -2,7 +2,7 @@
 //! A line carries several calls at once; one that nobody needs for a while is closed.
 
 use super::{
-    Machine,
+    machine::Machine,
     session::{Line, SeenKey},
 };
 use crate::driver::{Way, unsent};

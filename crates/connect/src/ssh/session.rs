@@ -1,6 +1,6 @@
 //! A line to a machine: its key is compared before anything is shown to it.
 
-use super::Machine;
+use super::machine::Machine;
 use crate::driver::{Way, unsent};
 use arvok_core::connector::{CallEnd, Failure, Opened};
 use russh::{

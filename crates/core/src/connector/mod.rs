@@ -29,24 +29,26 @@
 //! assert_eq!(sent.body, Some(json!({ "by_gib": 4 })));
 //! ```
 
+mod callback;
 mod connection;
 mod credential;
 mod exit;
 mod failure;
 mod openapi;
 mod operation;
+mod output;
 mod protocols;
 
+pub use callback::{CALLBACK, CALLBACK_KEY, CallbackAt};
 pub use connection::{Connection, ConnectionDoc, Rate};
 pub(crate) use credential::secret;
 pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
 pub(crate) use exit::{ExitStatuses, is_variable};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
-pub(crate) use operation::usable;
-pub use operation::{
-    CALLBACK, CALLBACK_KEY, CallbackAt, MAX_OUTPUT, Operation, OperationDoc, Repeat,
-};
+pub use operation::{Operation, OperationDoc, Repeat};
+pub use output::MAX_OUTPUT;
+pub(crate) use output::usable;
 pub use protocols::{
     Answer, Body, Callback, CommandExit, CommandResult, Exchange, Letter, Mailbox, Mailing, Next,
     Planned, Protocol, RemoteAct, RemoteCommand, Request, RequestError, ShownRequest, Signed,

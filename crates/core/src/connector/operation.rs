@@ -2,7 +2,9 @@
 //! it twice is harmless.
 
 use super::{
-    failure::{CallEnd, Failure, Hiding},
+    callback::{CALLBACK, CALLBACK_KEY, CallbackAt},
+    failure::Hiding,
+    output::usable,
     protocols::{
         Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues, HttpCall, HttpDoc, Key,
         MailCall, MailDoc, PagesDoc, Planned, Protocol, RequestDoc, RequestError, ShownRequest,
@@ -11,7 +13,6 @@ use super::{
 };
 use crate::{
     Period,
-    bounds::{depth_diagnostic, too_deep},
     document::Checker,
     expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
     inputs::Inputs,
@@ -21,23 +22,6 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
-
-/// Largest output of one operation, in bytes of JSON.
-pub const MAX_OUTPUT: usize = 256 << 10;
-/// What stands for the address of a callback where the request is shown.
-pub const CALLBACK: &str = "[callback]";
-
-/// What stands there for the key with which a call back is signed.
-pub const CALLBACK_KEY: &str = "[callback key]";
-
-/// Where we wait for a call back.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct CallbackAt {
-    /// The address.
-    pub address: String,
-    /// The key with which the other side signs, where it can.
-    pub key: String,
-}
 
 /// An operation as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -427,36 +411,4 @@ fn belongs_to_http(
         );
         check.fail(&format!("{at}/repeat"), wrong);
     }
-}
-
-/// An output that can be kept.
-///
-/// # Errors
-/// One that cannot be made of the answer, is not what was promised, or is too large or too deep.
-pub(super) fn fits(
-    output: Result<Value, ExprError>,
-    promised: &Type,
-    status: u16,
-    hiding: Hiding<'_>,
-) -> Result<Value, Failure> {
-    let useless =
-        |why: String| Failure::lasting(CallEnd::Done, format!("answered {status}, but {why}"));
-    let output = output.map_err(|e| useless(format!("the output cannot be made of it: {e}")))?;
-    usable(output, promised, hiding).map_err(useless)
-}
-
-/// An output that is what was promised, and not too large or too deep; else what is wrong with it.
-pub(crate) fn usable(output: Value, promised: &Type, hiding: Hiding<'_>) -> Result<Value, String> {
-    if matches!(promised, Type::Record(_)) && !output.is_object() {
-        let shown = hiding.cut(&output.to_string(), 60);
-        return Err(format!("what it gives should have fields, and is {shown}"));
-    }
-    let size = output.to_string().len();
-    if size > MAX_OUTPUT {
-        return Err(format!("its output has {size} bytes; {MAX_OUTPUT} are allowed"));
-    }
-    if too_deep(&output) {
-        return Err(format!("its output {}", depth_diagnostic()));
-    }
-    Ok(output)
 }

@@ -35,6 +35,7 @@
 
 mod check;
 mod demands;
+mod error;
 mod eval;
 mod explain;
 mod functions;
@@ -49,6 +50,7 @@ mod typing;
 mod value;
 
 pub use demands::{Demand, Path};
+pub use error::ExprError;
 pub use explain::ExplainedPart;
 pub use functions::{FUNCTIONS, Function, Gives, Takes};
 pub use length::{Length, LengthDoc};
@@ -83,33 +85,6 @@ pub struct Names<'a> {
 pub struct Expr {
     text: String,
     node: Node,
-}
-
-/// What is wrong with an expression, and where in its text.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{message}")]
-pub struct ExprError {
-    /// What is wrong and what to do.
-    pub message: String,
-    /// Characters of the expression's text, from and to, where known.
-    pub span: Option<(u32, u32)>,
-    /// Whether a field was missing, which in a rule's `where` means that it does not match.
-    pub missing: bool,
-}
-
-impl ExprError {
-    fn new(message: impl ToString) -> Self {
-        Self { message: message.to_string(), span: None, missing: false }
-    }
-
-    fn missing(message: impl ToString) -> Self {
-        Self { message: message.to_string(), span: None, missing: true }
-    }
-
-    fn at(mut self, span: Option<(u32, u32)>) -> Self {
-        self.span = self.span.or(span);
-        self
-    }
 }
 
 impl Expr {

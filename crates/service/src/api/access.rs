@@ -1,8 +1,9 @@
 //! Signing in, tokens, secrets.
 
 use super::{
-    ApiError, audit,
+    ApiError,
     caller::{COOKIE, Caller},
+    refusals,
 };
 use crate::{clock, node::Node, random::secret_text, secrets};
 use actix_web::{
@@ -54,7 +55,7 @@ pub(super) async fn sign_in(
 ) -> Result<HttpResponse, ApiError> {
     let known = access::by_token(&node.db, body.token.trim()).await?;
     let (id, who) = known.ok_or_else(|| {
-        audit::refused(&node, &request, "sign-in.refused", "an unknown token");
+        refusals::refused(&node, &request, "sign-in.refused", "an unknown token");
         ApiError::BadToken
     })?;
     let session = secret_text("");

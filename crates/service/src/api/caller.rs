@@ -1,6 +1,6 @@
 //! Who is asking: a bearer token, or the console's cookie.
 
-use super::{ApiError, audit};
+use super::{ApiError, refusals};
 use crate::{clock, node::Node};
 use actix_web::{
     Error, FromRequest, HttpMessage, HttpRequest,
@@ -100,7 +100,7 @@ async fn authenticate(request: &HttpRequest) -> Result<Who, ApiError> {
     if let Some(token) = bearer(request) {
         let known = access::by_token(&node.db, token).await?;
         return known.map(|(_, who)| who).ok_or_else(|| {
-            audit::refused(node, request, "request.refused", "an unknown token");
+            refusals::refused(node, request, "request.refused", "an unknown token");
             ApiError::BadToken
         });
     }

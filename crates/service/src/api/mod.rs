@@ -25,6 +25,7 @@ mod openapi;
 mod proposals;
 mod query;
 mod redaction;
+mod refusals;
 mod rehearsal;
 mod rules;
 mod runbooks;

@@ -2,9 +2,10 @@
 //! weighs the payload and hands it to the one way in.
 
 use super::{
-    ApiError, MAX_BODY, audit, body,
+    ApiError, MAX_BODY, body,
     caller::{basic, bearer},
     definitions::unknown,
+    refusals,
 };
 use crate::{
     admission::Admission,
@@ -75,7 +76,7 @@ pub(super) async fn receive(
                 .refused_senders
                 .get_or_create(&SourceLabel { source: name.clone() })
                 .inc();
-            audit::refused(&node, &request, "sender.refused", &format!("source {}", *name));
+            refusals::refused(&node, &request, "sender.refused", &format!("source {}", *name));
         }
     })?;
     let key = key(&request)?;

@@ -4,7 +4,7 @@
 //! decided about by itself, so that none is another's problem.
 
 use super::{
-    Deciding,
+    deciding::Deciding,
     event::{Begun, First, PendingEvent},
 };
 use crate::{clock, node::Node};

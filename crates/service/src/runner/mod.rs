@@ -6,6 +6,7 @@
 //! or a panic is as after a death.
 
 mod claim_batch;
+mod deciding;
 mod event;
 mod execution;
 mod outside;
@@ -22,11 +23,11 @@ use arvok_store::{
     outside::{children, events},
 };
 use claim_batch::NotOpened;
+use deciding::{Deciding, DecidingJobs};
 use execution::Execution;
 use std::{
-    collections::BTreeSet,
     sync::{
-        Arc, Mutex, MutexGuard, PoisonError,
+        Arc,
         atomic::{AtomicUsize, Ordering},
     },
     time::{Duration, Instant},
@@ -56,20 +57,7 @@ struct Runner {
     /// So many of the next claims are made one by one: several that could not begin together.
     alone: AtomicUsize,
     /// The jobs that nobody has begun and whose first events are decided about here.
-    deciding: Mutex<BTreeSet<JobId>>,
-}
-
-/// Keeps jobs out of the next claims while their first events are decided about.
-struct Deciding {
-    runner: Arc<Runner>,
-    jobs: Vec<JobId>,
-}
-
-impl Drop for Deciding {
-    fn drop(&mut self) {
-        let mut deciding = self.runner.deciding();
-        self.jobs.iter().for_each(|job| _ = deciding.remove(job));
-    }
+    deciding: Arc<DecidingJobs>,
 }
 
 /// What a job that is executed holds until its execution has ended: its claim's place among those
@@ -88,7 +76,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         node: Arc::clone(&node),
         room,
         alone: AtomicUsize::new(0),
-        deciding: Mutex::default(),
+        deciding: Arc::default(),
     });
     let mut executions = JoinSet::new();
     let mut stopping = node.stopping.clone();
@@ -134,7 +122,7 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
             return;
         }
         let (alive, published) = (node.alive(), node.published());
-        let deciding: Vec<JobId> = runner.deciding().iter().copied().collect();
+        let deciding: Vec<JobId> = runner.deciding.all();
         let begun = Instant::now();
         let search = Search {
             node: &node.name,
@@ -161,7 +149,7 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
                     .zip(&jobs)
                     .map(|(place, job)| runner.slot(place, job))
                     .collect();
-                let deciding = unbegun.then(|| Runner::decide(runner, &jobs));
+                let deciding = unbegun.then(|| DecidingJobs::hold(&runner.deciding, &jobs));
                 executions.spawn(execute_all(Arc::clone(runner), jobs, slots, deciding));
                 if !more {
                     return;
@@ -179,16 +167,6 @@ impl Runner {
         let alone = self.alone.fetch_update(Ordering::Relaxed, Ordering::Relaxed, one_less).is_ok();
         let place = || Arc::clone(&self.room).try_acquire_owned().ok();
         (std::iter::from_fn(place).take(if alone { 1 } else { TOGETHER }).collect(), alone)
-    }
-
-    fn deciding(&self) -> MutexGuard<'_, BTreeSet<JobId>> {
-        self.deciding.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn decide(runner: &Arc<Self>, jobs: &[ClaimedJob]) -> Deciding {
-        let jobs: Vec<JobId> = jobs.iter().map(|job| job.id).collect();
-        runner.deciding().extend(&jobs);
-        Deciding { runner: Arc::clone(runner), jobs }
     }
 
     fn slot(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> JobSlot {

@@ -11,6 +11,7 @@ mod alarms;
 mod alerts;
 mod decide;
 mod due;
+mod hits;
 mod outcome;
 mod preview;
 mod rule_state;
@@ -26,11 +27,7 @@ use crate::{
     sql::Script,
 };
 use arvok_api::{Change, TakenAlert};
-use arvok_core::{
-    AlarmId, Alert, AlertId, Catalog, JobId, alarm,
-    matcher::Matcher,
-    rule::{Placed, Rule},
-};
+use arvok_core::{AlarmId, Alert, AlertId, Catalog, JobId, alarm, matcher::Matcher, rule::Placed};
 use chrono::{DateTime, Timelike, Utc};
 use rule_state::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
@@ -166,20 +163,13 @@ pub(crate) async fn back_off(tries: u32) {
     tokio::time::sleep(Duration::from_millis(1 + u64::from(byte[0]) * most / 256)).await;
 }
 
-/// A rule that an alert matches, and where the alert belongs there, or why that cannot be said.
-struct Hit<'a> {
-    rule: &'a Rule,
-    version: i32,
-    placed: Result<Placed, String>,
-}
-
 /// All that can be worked out before anything is locked.
 struct Plan<'a> {
     payloads: &'a [&'a Payload],
     /// Alerts of all payloads, in order.
     alerts: Vec<&'a Alert>,
     /// The hits of each.
-    hits: Vec<Vec<Hit<'a>>>,
+    hits: Vec<Vec<hits::Hit<'a>>>,
     /// When the latest of them was received.
     now: DateTime<Utc>,
     /// Tallies that gatherings will most likely need.
@@ -189,27 +179,16 @@ struct Plan<'a> {
 impl<'a> Plan<'a> {
     fn new(matcher: &'a Matcher, payloads: &'a [&'a Payload]) -> Self {
         let alerts: Vec<&Alert> = payloads.iter().flat_map(|p| &p.alerts).collect();
-        let hits = alerts.iter().map(|alert| hits(matcher, alert)).collect();
+        let hits = alerts.iter().map(|alert| hits::hits(matcher, alert)).collect();
         let now = payloads.iter().map(|p| p.received).max().unwrap_or_default();
         Self { payloads, alerts, hits, now, members: BTreeSet::new() }
     }
 
     fn placed(&self) -> Vec<(&'a str, &Placed)> {
-        let good = |h: &'_ Hit<'a>| h.placed.is_ok();
+        let good = |h: &'_ hits::Hit<'a>| h.placed.is_ok();
         let all = self.hits.iter().flatten().filter(|h| good(h));
         all.filter_map(|h| Some((h.rule.name.as_str(), h.placed.as_ref().ok()?))).collect()
     }
-}
-
-fn hits<'a>(matcher: &'a Matcher, alert: &Alert) -> Vec<Hit<'a>> {
-    let place = |hit: arvok_core::matcher::Hit<'a>| {
-        let placed = match hit.broken {
-            Some(why) => Err(why),
-            None => hit.rule.place(alert).map_err(|e| e.to_string()),
-        };
-        Hit { rule: hit.rule, version: hit.version, placed }
-    };
-    matcher.matching(alert).into_iter().map(place).collect()
 }
 
 enum Attempt {

@@ -1,6 +1,6 @@
 //! What is to be decided at once: fresh alerts and what is due.
 
-use super::Hit;
+use super::hits::Hit;
 use arvok_core::{
     AlarmId, Alert, AlertId, Catalog, alarm,
     rule::{Placed, Rule},

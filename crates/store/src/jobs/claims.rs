@@ -8,7 +8,8 @@
 
 use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
-    record::{ClaimedRecord, Holds, Record, write},
+    record::{ClaimedRecord, Record},
+    recording::{Holds, write},
 };
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{

@@ -11,16 +11,18 @@ mod claims;
 mod halt;
 pub(crate) mod new;
 mod outside;
+mod parts;
 mod record;
+mod recording;
 mod unexecuted;
 
 pub use aside::{let_back, set_aside};
 pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
 pub use halt::{halt, lift_halt, set_halt};
-pub use outside::{Looked, Next};
 pub use record::{
-    AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Record, Saw, record,
+    AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Looked, Next, Record, Saw,
 };
+pub use recording::record;
 pub use unexecuted::{cancel_queued, expire, fail_queued, give_up};
 
 use crate::{

@@ -2,8 +2,8 @@
 //! written in the same statement. What has come of it is read in [`crate::outside`].
 
 use super::{
-    Record,
-    record::{ClaimedRecord, Parts},
+    parts::Parts,
+    record::{ClaimedRecord, Looked, Next, Record},
 };
 use arvok_core::{
     JobId,
@@ -11,30 +11,6 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use serde_json::json;
-
-/// How far what is stored was looked through for a wait.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Looked {
-    /// The step.
-    pub place: String,
-    /// The text by which is looked.
-    pub key: String,
-    /// The last alert that was seen.
-    pub seq: i64,
-    /// What comes next.
-    pub next: Next,
-}
-
-/// What comes after a look.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Next {
-    /// There is more.
-    Further,
-    /// All was seen that can be seen now: once more, when the transactions that run now are over.
-    WhenTheseAreOver,
-    /// Nothing more.
-    Nothing,
-}
 
 /// Adds to the statement of records what their jobs ask, wait for and tell.
 pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &mut Parts) {

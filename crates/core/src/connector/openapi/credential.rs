@@ -1,6 +1,6 @@
 //! What a description wants to be shown, as a credential.
 
-use super::{description::Description, text::written};
+use super::{description::Description, escaping::written};
 use serde_json::{Value, json};
 
 /// The credential of a connection of this name, by what all operations want, or `own` of one of

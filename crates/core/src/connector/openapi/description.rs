@@ -1,6 +1,6 @@
 //! The description as it was read, and what its references lead to.
 
-use super::ImportError;
+use super::error::ImportError;
 use crate::text::cut;
 use serde_json::Value;
 use std::{

@@ -7,10 +7,15 @@
 //! it all down.
 
 mod credential;
+mod described;
 mod description;
+mod error;
+mod escaping;
 mod operation;
 mod schema;
 mod text;
+
+pub use error::ImportError;
 
 use crate::{
     connector::{Connector, operation::Operation},
@@ -18,9 +23,9 @@ use crate::{
     document::{MAX_FILE, check_name, parse_file, parse_value},
     glob::Glob,
 };
+use described::Found;
 use description::Description;
 use operation::ImportedOperation;
-use serde_json::Value;
 use std::collections::BTreeSet;
 
 /// Methods whose operations are taken over, in the order in which they are listed.
@@ -54,29 +59,6 @@ pub struct Described {
     pub summary: Option<String>,
     /// Whether it is in the connector.
     pub taken: bool,
-}
-
-/// Why no connector can be made.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum ImportError {
-    /// It cannot be read.
-    #[error("{0}")]
-    Unreadable(String),
-    /// It describes something else.
-    #[error("this is no description of an API by OpenAPI 3.0 or 3.1: {0}")]
-    Other(String),
-    /// There is nothing to be taken.
-    #[error("{0}")]
-    Nothing(String),
-    /// All of it is more than one file can hold.
-    #[error("{0}; choose some of its operations")]
-    TooLarge(String),
-    /// The name cannot be one.
-    #[error("name: {0}")]
-    Name(String),
-    /// What was chosen is not a glob.
-    #[error("only: `{0}`: {1}")]
-    Only(String, String),
 }
 
 /// Makes a connector of a description in JSON or YAML. `only` chooses operations by their names,
@@ -154,36 +136,6 @@ pub fn import(text: &str, name: Option<&str>, only: &[String]) -> Result<Import,
         )));
     }
     Ok(Import { title: description.title().to_owned(), operations, text, left_out })
-}
-
-/// An operation as the description has it.
-struct Found<'d> {
-    name: String,
-    method: &'static str,
-    path: &'d str,
-    /// What all operations of the path have in common.
-    shared: &'d Value,
-    item: &'d Value,
-}
-
-impl Found<'_> {
-    fn summary(&self) -> Option<String> {
-        let said = [&self.item["summary"], &self.item["description"]]
-            .into_iter()
-            .find_map(Value::as_str)?;
-        let line = said.lines().map(str::trim).find(|line| !line.is_empty())?;
-        Some(crate::text::cut(line.trim_end_matches('.'), 120).to_owned())
-    }
-
-    fn is_chosen(&self, glob: &Glob) -> bool {
-        let tags = self.item["tags"].as_array().into_iter().flatten().filter_map(Value::as_str);
-        let id = self.item["operationId"].as_str();
-        glob.matches(&self.name)
-            || id.is_some_and(|id| glob.matches(id))
-            || glob.matches(self.path)
-            || glob.matches(self.path.trim_start_matches('/'))
-            || tags.into_iter().any(|tag| glob.matches(tag))
-    }
 }
 
 fn all<'d>(description: &'d Description, left_out: &mut Vec<String>) -> Vec<Found<'d>> {

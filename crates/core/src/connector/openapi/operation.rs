@@ -1,10 +1,10 @@
 //! One operation of a description as one of a connector's.
 
 use super::{
-    Found,
+    described::Found,
     description::Description,
+    escaping::written,
     schema::{Side, one_line, written_out},
-    text::written,
 };
 use serde_json::{Map, Value, json};
 use std::collections::BTreeSet;

@@ -1,6 +1,9 @@
 //! What was made, as people write it.
 
-use super::{credential::credential, description::Description, operation::ImportedOperation};
+use super::{
+    credential::credential, description::Description, escaping::written,
+    operation::ImportedOperation,
+};
 use crate::document::{flow, scalar};
 use serde_json::{Map, Value};
 use std::fmt::Write as _;
@@ -98,11 +101,6 @@ fn quoted(text: &str) -> String {
 
 fn line(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ")
-}
-
-/// A text of the description, where one of ours would be filled in: it stays the text that it is.
-pub(super) fn written(text: &str) -> String {
-    text.replace("${", "$${")
 }
 
 /// Where it is: its first server, with the variables as it says; or a setting.

@@ -1,7 +1,10 @@
 //! Mail: a message of plain text (RFC 5322) that a server takes for its recipients (SMTP, RFC
 //! 5321).
 
-use super::{CallScope, GivenValues, RequestError, ShownRequest};
+use super::{
+    RequestError,
+    shared::{CallScope, GivenValues, ShownRequest},
+};
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,

@@ -4,6 +4,7 @@
 
 mod http;
 mod mail;
+mod shared;
 mod ssh;
 
 pub use http::{
@@ -11,6 +12,8 @@ pub use http::{
     RequestError, Signed, UntilDoc, retry_after,
 };
 pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
+pub(super) use shared::GivenValues;
+pub use shared::ShownRequest;
 pub use ssh::{
     CommandDoc, CommandExit, CommandResult, DownloadDoc, RemoteAct, RemoteCommand, SshCall,
     SshPlan, UploadDoc,
@@ -19,16 +22,8 @@ pub use ssh::{
 pub(super) use http::HttpDoc;
 pub(super) use ssh::SshDoc;
 
-use super::{
-    CallbackAt,
-    failure::{Failure, Hiding},
-    operation,
-};
-use crate::{
-    Period,
-    expr::{Expr, ExprError, Scope, Type, Val},
-};
-use serde::Serialize;
+use super::{CallbackAt, failure::Hiding};
+use crate::Period;
 use serde_json::Value;
 
 /// A protocol, by which the address of a connection says how it is spoken to.
@@ -163,22 +158,6 @@ impl<'k> Key<'k> {
     }
 }
 
-/// What expressions of a call see that has one answer.
-struct CallScope<'a> {
-    give: &'a Value,
-    response: Option<&'a Value>,
-}
-
-impl<'a> Scope<'a> for CallScope<'a> {
-    fn name(&'a self, name: &str) -> Option<Val<'a>> {
-        match name {
-            "give" => Some(Val::json(self.give)),
-            "response" => self.response.map(Val::json),
-            _ => None,
-        }
-    }
-}
-
 /// A call that is to be made.
 #[derive(Debug)]
 pub enum Planned<'o> {
@@ -208,48 +187,5 @@ impl<'o> Planned<'o> {
             Self::Mail(mailing) => mailing.letter().shown(),
             Self::Ssh(plan) => plan.shown(),
         }
-    }
-}
-
-/// What a call sends, as people and records see it: without its address and its credential, which
-/// are its connection's.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct ShownRequest {
-    /// The method of HTTP, or `MAIL`, or `SSH`.
-    pub method: String,
-    /// The path with the query, or the addresses that a message goes to, or the command.
-    pub target: String,
-    /// What is sent along.
-    pub body: Option<Value>,
-}
-
-/// What a call gives: how it is made of the answer, and what is promised of it.
-#[derive(Clone, Copy, Debug)]
-pub(super) struct GivenValues<'o> {
-    pub output: Option<&'o Expr>,
-    pub promised: &'o Type,
-}
-
-impl GivenValues<'_> {
-    /// An output that can be kept.
-    ///
-    /// # Errors
-    /// One that cannot be made of the answer, is not what was promised, or is too large or too
-    /// deep.
-    fn fits(
-        self,
-        output: Result<Value, ExprError>,
-        status: u16,
-        hiding: Hiding<'_>,
-    ) -> Result<Value, Failure> {
-        operation::fits(output, self.promised, status, hiding)
-    }
-
-    /// An output that is what was promised, and not too large or too deep.
-    ///
-    /// # Errors
-    /// What is wrong with it.
-    fn usable(self, output: Value, hiding: Hiding<'_>) -> Result<Value, String> {
-        operation::usable(output, self.promised, hiding)
     }
 }

@@ -1,6 +1,9 @@
 //! Cuts a text into tokens.
 
-use super::{Bytes, ExprError, characters};
+use super::{
+    super::ExprError,
+    place::{Bytes, characters},
+};
 
 /// What a token is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

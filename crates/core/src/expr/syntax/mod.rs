@@ -8,12 +8,12 @@
 mod diagnostics;
 mod lexer;
 mod literal;
+mod place;
+
+pub(super) use place::{Bytes, characters};
 
 use super::{ExprError, MAX_DEPTH, node::Binary, value::Const};
 use lexer::{Token, TokenKind};
-
-/// Bytes of the text, from and to.
-pub(super) type Bytes = (usize, usize);
 
 /// A part of an expression as it is written.
 pub(super) struct Tree {
@@ -49,13 +49,6 @@ pub(super) fn parse(text: &str) -> Parsed {
     let mut parser = Parser { text, tokens: lexer::tokens(text)?, next: 0, depth: 0 };
     let tree = parser.expression()?;
     if parser.token().kind == TokenKind::End { Ok(tree) } else { Err(parser.unexpected()) }
-}
-
-/// A span in characters, as diagnostics have it.
-pub(super) fn characters(text: &str, (from, to): Bytes) -> Option<(u32, u32)> {
-    let count = |to: usize| text.get(..to)?.chars().count().try_into().ok();
-    let (from, to): (u32, u32) = (count(from)?, count(to)?);
-    Some((from, to.max(from + 1)))
 }
 
 struct Parser<'a> {

@@ -5,7 +5,7 @@ use crate::{
     connector::{Connection, tests::sent},
     document::Document,
 };
-use serde_json::json;
+use serde_json::{Value, json};
 
 const ODD: &str = include_str!("odd.yaml");
 

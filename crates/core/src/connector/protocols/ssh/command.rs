@@ -1,11 +1,15 @@
 //! A command: what is written, the line that it becomes, and what its end means.
 
-use super::{MAX_OUTPUT, Reads, RemoteCommand, bound, quoting::quoted, response};
+use super::{
+    act::RemoteCommand,
+    quoting::quoted,
+    reads::{MAX_OUTPUT, Reads, bound, response},
+};
 use crate::{
     connector::{
         exit::{ExitStatuses, is_variable},
         failure::{CallEnd, Failure, Hiding},
-        protocols::{CallScope, RequestError},
+        protocols::{RequestError, shared::CallScope},
     },
     document::Checker,
     expr::{Names, Template, Type},

@@ -1,8 +1,11 @@
 //! Small files to a machine and from it (SFTP).
 
-use super::{MAX_OUTPUT, Reads, RemoteAct, bound, response};
+use super::{
+    act::RemoteAct,
+    reads::{MAX_OUTPUT, Reads, bound, response},
+};
 use crate::{
-    connector::protocols::{CallScope, RequestError},
+    connector::protocols::{RequestError, shared::CallScope},
     document::Checker,
     expr::{Names, Template, Type},
     text::cut,

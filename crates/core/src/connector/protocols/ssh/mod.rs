@@ -3,14 +3,20 @@
 //! A command is a list of arguments. What is filled in reaches the program as one argument each,
 //! whatever characters it has; nothing of it is read by a shell ([`quoting`]).
 
+mod act;
 mod command;
 mod file;
 mod quoting;
+mod reads;
 
+pub use act::{RemoteAct, RemoteCommand};
 pub use command::{CommandDoc, CommandExit, CommandResult};
 pub use file::{DownloadDoc, UploadDoc};
 
-use super::{CallScope, GivenValues, RequestError, ShownRequest};
+use super::{
+    RequestError,
+    shared::{CallScope, GivenValues, ShownRequest},
+};
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
@@ -20,51 +26,6 @@ use crate::{
 use command::Command;
 use file::{Download, Upload};
 use serde_json::{Value, json};
-use std::sync::Arc;
-
-/// Most of what a command writes, or a file holds, that is kept: what is written, and at most.
-const USUAL_OUTPUT: u32 = 64 << 10;
-const MAX_OUTPUT: u32 = 200 << 10;
-
-crate::words! {
-    /// How what a machine wrote is read.
-    #[derive(Default, schemars::JsonSchema)]
-    pub enum Reads("way to read") {
-        /// As text, without the line ends at its end.
-        #[default]
-        Text = "text",
-        /// As the list of its lines.
-        Lines = "lines",
-        /// As JSON.
-        Json = "json",
-    }
-}
-
-impl Reads {
-    fn as_type(self) -> Type {
-        match self {
-            Self::Text => Type::Text,
-            Self::Lines => Type::List(Arc::new(Type::Text)),
-            Self::Json => Type::Any,
-        }
-    }
-
-    /// Reads bytes. What is no UTF-8 becomes U+FFFD.
-    ///
-    /// # Errors
-    /// Why it is no JSON.
-    fn read(self, bytes: &[u8], left_out: u64) -> Result<Value, String> {
-        let text = String::from_utf8_lossy(bytes);
-        match self {
-            Self::Text => Ok(text.trim_end_matches(['\r', '\n']).into()),
-            Self::Lines => Ok(text.lines().map(Value::from).collect()),
-            Self::Json if left_out > 0 => {
-                Err(format!("it is longer than the {} bytes that are read of it", bytes.len()))
-            }
-            Self::Json => serde_json::from_str(&text).map_err(|e| format!("it is no JSON: {e}")),
-        }
-    }
-}
 
 /// What is written of a call over SSH: one of the three.
 #[derive(Debug)]
@@ -197,40 +158,6 @@ fn host_name(text: &str) -> Result<String, RequestError> {
     })
 }
 
-/// What is to be done on a machine.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum RemoteAct {
-    /// A command is run.
-    Run(RemoteCommand),
-    /// A file is written: under another name first, so that nobody sees a part of it.
-    Upload {
-        /// Its path.
-        path: String,
-        /// What it shall hold.
-        content: Vec<u8>,
-        /// Its permission bits; none: as the machine gives them.
-        mode: Option<u32>,
-    },
-    /// A file is read.
-    Download {
-        /// Its path.
-        path: String,
-        /// So many bytes at most.
-        at_most: u32,
-    },
-}
-
-/// A command with everything filled in.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct RemoteCommand {
-    /// The line, quoted for a POSIX shell.
-    pub line: String,
-    /// What it reads from its standard input.
-    pub input: String,
-    /// So many bytes of its standard output are kept.
-    pub at_most: u32,
-}
-
 /// A call that is to be made.
 #[derive(Debug)]
 pub struct SshPlan<'o> {
@@ -342,18 +269,4 @@ impl<'o> SshPlan<'o> {
         let view = CallScope { give: &self.give, response: Some(response) };
         expr.eval(&view).map(|value| clean_json(value.to_json()))
     }
-}
-
-/// The type of a response with these fields.
-fn response(fields: impl IntoIterator<Item = (&'static str, Type)>) -> Type {
-    Type::Record(Arc::new(fields.into_iter().map(|(name, t)| (name.to_owned(), t)).collect()))
-}
-
-/// How much is kept, as written.
-fn bound(check: &mut Checker<'_>, at: &str, written: Option<u32>) -> u32 {
-    let at_most = written.unwrap_or(USUAL_OUTPUT);
-    if !(1..=MAX_OUTPUT).contains(&at_most) {
-        check.fail(&format!("{at}/at_most"), format!("is from 1 to {MAX_OUTPUT} bytes"));
-    }
-    at_most
 }

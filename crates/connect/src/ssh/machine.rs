@@ -1,0 +1,55 @@
+//! The machine that a call goes to: that of an address, or one of those for which it stands.
+
+use crate::driver::{Way, unsent};
+use arvok_core::connector::Failure;
+use reqwest::Url;
+
+/// The port of SSH (RFC 4253, section 4.1).
+const PORT: u16 = 22;
+
+/// A machine.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Machine {
+    pub host: String,
+    pub port: u16,
+}
+
+impl Machine {
+    /// That of an address, or the one that is meant of those for which the address stands.
+    pub fn addressed(way: Way<'_>, host: Option<&str>) -> Result<Self, Failure> {
+        let base = way.base;
+        let wrong = |why: &str| unsent(format!("{base} is no machine's address: {why}"));
+        // A star is no host of an address (RFC 3986, section 3.2.2).
+        let many = base.strip_prefix("ssh://*");
+        let text = many.map_or_else(|| base.to_owned(), |rest| format!("ssh://any{rest}"));
+        let url = Url::parse(&text).map_err(|e| wrong(&e.to_string()))?;
+        if !matches!(url.path(), "" | "/") || url.query().is_some() {
+            return Err(wrong("nothing follows its host and port"));
+        }
+        let port = url.port().unwrap_or(PORT);
+        let own = url.host_str().ok_or_else(|| wrong("it names no host"))?;
+        let own = own.trim_start_matches('[').trim_end_matches(']').to_ascii_lowercase();
+        let host = match (many, host) {
+            (None, None) => own,
+            (None, Some(_)) => return Err(wrong("it is one machine, and the call names another")),
+            (Some(_), None) => return Err(wrong("it stands for many, and the call names none")),
+            (Some(_), Some(host)) if way.hosts.iter().any(|glob| glob.matches(host)) => {
+                host.to_owned()
+            }
+            (Some(_), Some(host)) => {
+                let hosts: Vec<&str> = way.hosts.iter().map(|glob| glob.as_str()).collect();
+                let hosts = hosts.join(", ");
+                return Err(unsent(format!("`{host}` is none of the connection's hosts: {hosts}")));
+            }
+        };
+        Ok(Self { host, port })
+    }
+
+    /// As it is trusted by.
+    pub fn name(&self) -> String {
+        match self.host.contains(':') {
+            true => format!("[{}]:{}", self.host, self.port),
+            false => format!("{}:{}", self.host, self.port),
+        }
+    }
+}
