@@ -9,6 +9,7 @@ mod command;
 mod connections;
 mod console;
 mod days;
+mod dependencies;
 mod doors;
 mod failover;
 mod house;
