@@ -58,8 +58,8 @@ pub use definitions::{
     PlannedChange, PublishRequest, SecretItem, SecretValue, Use,
 };
 pub use filters::{
-    AlarmFilter, AlertFilter, JobFilter, MAX_PAGE, PAGE, ProposalFilter, VerdictFilter, number,
-    time,
+    AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,
+    VerdictFilter, number, parse_word, parse_words, time,
 };
 pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
@@ -86,7 +86,7 @@ pub use watch::{
     BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch,
 };
 pub use words::{
-    CallState, DecisionState, OutgoingState, ProposalState, StepState, SubscriberState,
+    CallState, DecisionState, Outcome, OutgoingState, ProposalState, StepState, SubscriberState,
 };
 
 use serde::{Deserialize, Serialize};

@@ -1,6 +1,9 @@
 //! Subscribers: those to whom events of jobs and decisions leave.
 
-use crate::{OutgoingState, SubscriberState, filters::number};
+use crate::{
+    OutgoingState, SubscriberState,
+    filters::{number, word},
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -44,7 +47,9 @@ pub struct SubscriberItem {
 #[serde(default, deny_unknown_fields)]
 pub struct OutgoingFilter {
     /// `waiting`, `delivered` or `given-up`. Left out: all.
-    pub state: Option<String>,
+    #[param(value_type = Option<String>)]
+    #[serde(deserialize_with = "word")]
+    pub state: Option<OutgoingState>,
     /// The `next` of the page before.
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,

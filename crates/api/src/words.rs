@@ -51,6 +51,38 @@ arvok_core::words! {
 }
 
 arvok_core::words! {
+    /// How far an alert of a sender came.
+    pub enum Outcome("outcome") {
+        /// Anything at all.
+        Distinct = "distinct",
+        /// No rule concerns it.
+        Unmatched = "unmatched",
+        /// Some rule concerns it.
+        Matched = "matched",
+        /// Its rule only watches.
+        Watched = "watched",
+        /// It joined an episode.
+        Folded = "folded",
+        /// It was held back.
+        Held = "held",
+        /// It led to a proposal.
+        Proposed = "proposed",
+        /// It led to a job.
+        Dispatched = "dispatched",
+        /// Its job is not finished.
+        UnderWay = "under-way",
+        /// Its job succeeded and proved nothing.
+        Unproved = "unproved",
+        /// Its job ended badly, or nobody knows how.
+        Failed = "failed",
+        /// Its job was stopped by a person.
+        Cancelled = "cancelled",
+        /// The effect of its job was confirmed.
+        Confirmed = "confirmed",
+    }
+}
+
+arvok_core::words! {
     /// What became of a decision.
     #[derive(ToSchema)]
     pub enum DecisionState("decision state") {

@@ -6,7 +6,7 @@ use crate::{
 };
 use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem};
 use arvok_core::{
-    NewAlert,
+    AlertState, NewAlert,
     alert::{Alert, Received},
     source::OWN,
     subscriber::Subscriber,
@@ -129,7 +129,7 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     }
     let filter = AlarmFilter {
         source: Some(OWN.to_owned()),
-        state: Some("raised".into()),
+        state: Some(AlertState::Raised),
         limit: Some(500),
         ..AlarmFilter::default()
     };

@@ -97,11 +97,32 @@ fn a_filter_says_what_it_does_not_know() {
 }
 
 #[test]
-fn several_states_of_jobs_stand_between_commas() {
-    let of = |state: &str| JobFilter { state: Some(state.into()), ..JobFilter::default() };
-    assert_eq!(of("failed, unsure").states(), ["failed", "unsure"]);
-    assert_eq!(of("").states(), [""], "an empty word is no state, and is refused");
-    assert_eq!(JobFilter::default().states(), Vec::<&str>::new());
+fn words_of_filters_are_those_of_the_enums_and_are_sent_as_they_are_read() {
+    let jobs = |query: Value| serde_json::from_value::<JobFilter>(query);
+    let several = jobs(json!({ "state": "failed, unsure", "effect": "" })).expect("reads");
+    assert_eq!(
+        (several.state.as_slice(), several.effect),
+        (&[JobState::Failed, JobState::Unsure][..], None)
+    );
+    let sent = serde_json::to_value(&several).expect("is sent");
+    assert_eq!(sent["state"], "failed,unsure");
+    let read = jobs(json!({ "state": sent["state"] })).expect("reads again");
+    assert_eq!(read.state, several.state);
+    assert_eq!(serde_json::to_value(JobFilter::default()).expect("is sent")["state"], Value::Null);
+    for odd in ["lost", "failed,", "failed,,unsure", "FAILED"] {
+        let wrong = jobs(json!({ "state": odd })).expect_err("is none").to_string();
+        assert!(wrong.contains("it is one of queued, running,"), "{odd}: {wrong}");
+    }
+    let alerts = |query: Value| serde_json::from_value::<AlertFilter>(query);
+    for verdict in ["matched", "held", "unmatched", "dispatched", "resting"] {
+        let filter = alerts(json!({ "verdict": verdict, "severity": "major.." })).expect("reads");
+        let sent = serde_json::to_value(&filter).expect("is sent");
+        assert_eq!(sent["verdict"], verdict);
+        let again = json!({ "severity": sent["severity"] });
+        assert_eq!(alerts(again).expect("reads again").severity, filter.severity);
+    }
+    let wrong = alerts(json!({ "verdict": "done" })).expect_err("is none").to_string();
+    assert!(wrong.contains("it is one of dispatched") && wrong.contains("unmatched"), "{wrong}");
 }
 
 #[test]

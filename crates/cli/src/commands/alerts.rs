@@ -11,6 +11,7 @@ use crate::{
 use arvok_api::{
     AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer, Page,
 };
+use arvok_core::{AlertState, alert::SeverityRange};
 use serde_json::{Map, Value, json};
 use std::{
     io::Read,
@@ -112,6 +113,12 @@ async fn until_there_is_one(client: &Client, filter: &AlertFilter) -> Result<(),
     }
 }
 
+/// Severities as lists are asked for them.
+fn severities(text: Option<&str>) -> Result<Option<SeverityRange>, CliError> {
+    let parsed = text.map(SeverityRange::parse).transpose();
+    parsed.map_err(|e| CliError::Usage(format!("severity: {e}")))
+}
+
 pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
     match command {
         AlertCommand::List {
@@ -136,12 +143,12 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
                 until,
                 source,
                 kind,
-                severity,
-                state,
+                severity: severities(severity.as_deref())?,
+                state: super::word(state.as_deref())?,
                 resource,
                 rule,
-                verdict,
-                outcome,
+                verdict: verdict.map(|text| text.parse()).transpose().map_err(CliError::Usage)?,
+                outcome: super::word(outcome.as_deref())?,
                 text,
                 ..AlertFilter::default()
             };
@@ -179,10 +186,10 @@ pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
         } => {
             let (since, until) = super::window(&window)?;
             let filter = AlarmFilter {
-                severity,
+                severity: severities(severity.as_deref())?,
                 since,
                 until,
-                state: (!all).then(|| "raised".to_owned()),
+                state: (!all).then_some(AlertState::Raised),
                 source,
                 kind,
                 resource,

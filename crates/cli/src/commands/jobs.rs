@@ -33,8 +33,8 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             let filter = JobFilter {
                 since,
                 until,
-                state,
-                effect,
+                state: super::words(state.as_deref())?,
+                effect: super::word(effect.as_deref())?,
                 runbook,
                 rule,
                 target,

@@ -30,7 +30,8 @@ use crate::{
     error::CliError,
     show,
 };
-use arvok_core::Period;
+use arvok_api::{parse_word, parse_words};
+use arvok_core::{Period, words::Words};
 use arvok_service::Config;
 use chrono::{DateTime, Utc};
 use clap::CommandFactory;
@@ -142,6 +143,16 @@ fn read(schema: Option<&Value>, typed: &str) -> Value {
 
 /// Since when and until when.
 type Times = (Option<DateTime<Utc>>, Option<DateTime<Utc>>);
+
+/// A word as lists are asked for it.
+fn word<T: Words>(text: Option<&str>) -> Result<Option<T>, CliError> {
+    text.map(parse_word).transpose().map_err(CliError::Usage)
+}
+
+/// Words as lists are asked for them, separated by commas.
+fn words<T: Words>(text: Option<&str>) -> Result<Vec<T>, CliError> {
+    text.map_or_else(|| Ok(Vec::new()), parse_words).map_err(CliError::Usage)
+}
 
 /// The times that were given.
 fn window(window: &Window) -> Result<Times, CliError> {

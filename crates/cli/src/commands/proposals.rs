@@ -13,7 +13,7 @@ use serde_json::{Map, Value};
 pub async fn proposal(command: ProposalCommand) -> Result<(), CliError> {
     match command {
         ProposalCommand::List { state, rule, runbook, target, paging, server, output } => {
-            let state = (state != "all").then_some(state);
+            let state = super::word((state != "all").then_some(state.as_str()))?;
             let filter =
                 ProposalFilter { state, rule, runbook, target, ..ProposalFilter::default() };
             let client = Client::of(&server)?;

@@ -38,6 +38,7 @@ pub async fn rule(command: RuleCommand) -> Result<(), CliError> {
             rehearse(&of, since, alerts, against, rule, &server, &output).await
         }
         RuleCommand::Verdicts { rule, verdict, resource, paging, server, output } => {
+            let verdict = super::word(verdict.as_deref())?;
             let filter = VerdictFilter { rule, verdict, resource, ..VerdictFilter::default() };
             list(
                 &Client::of(&server)?,

@@ -38,6 +38,7 @@ pub async fn subscriber(command: SubscriberCommand) -> Result<(), CliError> {
             show::out(&show::subscriber(&item, &page));
         }
         SubscriberCommand::Events { name, state, paging, server, output } => {
+            let state = super::word(state.as_deref())?;
             let filter = OutgoingFilter { state, ..OutgoingFilter::default() };
             let path = format!("{ALL}/{}/events", percent(&name));
             return list(&Client::of(&server)?, &path, &filter, (&paging, output), show::outgoing)

@@ -212,10 +212,10 @@ fn questions() {
     /api/v1/alerts?limit=x: 400 bad-request the query is not as expected: `x` is not a whole number
     /api/v1/alerts?colour=red: 400 bad-request the query is not as expected: unknown field `colour`, expected one of `source`, `kind`, `severity`, `state`, `resource`, `rule`, `verdict`, `outcome`, `text`, `since`, `until`, `after`, `limit`
     /api/v1/alerts?since=yesterday: 400 bad-request the query is not as expected: `yesterday` is not a time such as 2026-11-25T14:03:21Z
-    /api/v1/alerts?severity=bad: 400 bad-request severity: `bad` is not a severity; the severities are indeterminate, warning, minor, major, critical
+    /api/v1/alerts?severity=bad: 400 bad-request the query is not as expected: severity: `bad` is not a severity; the severities are indeterminate, warning, minor, major, critical
     /api/v1/alerts/abc: 404 not-found there is no /api/v1/alerts/abc; the last part should be a number
     /api/v1/alerts/99: 404 not-found there is no alert 99
-    /api/v1/jobs?state=lost: 400 bad-request state=lost: it is one of queued, running, waiting, paused, succeeded, failed, cancelled, expired, refused, unsure
+    /api/v1/jobs?state=lost: 400 bad-request the query is not as expected: `lost` is no job state: it is one of queued, running, waiting, paused, succeeded, failed, cancelled, expired, refused, unsure
     /api/v1/definitions/rool: 404 not-found there is no kind `rool`; the kinds are source, rule, runbook, connector, connection, subscriber
     /api/v1/definitions/rule/none: 404 not-found there is no rule `none`
     /api/v1/watch?window=1y: 400 bad-request window: `1y` is not a length of time; write it like 90s, 15m, 1h30m or 2d

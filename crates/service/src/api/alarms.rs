@@ -1,10 +1,6 @@
 //! Alarms.
 
-use super::{
-    ApiError,
-    caller::Caller,
-    query::{in_range, known, severities},
-};
+use super::{ApiError, caller::Caller, query::in_range};
 use crate::node::Node;
 use actix_web::{get, web};
 use arvok_api::{AlarmDetail, AlarmFilter, AlarmItem, Page, Problem};
@@ -23,12 +19,11 @@ pub(super) async fn list(
     query: web::Query<AlarmFilter>,
 ) -> Result<web::Json<Page<AlarmItem>>, ApiError> {
     let filter = query.into_inner();
-    known(
-        "state",
-        filter.state.as_deref(),
-        [AlertState::Raised, AlertState::Cleared].map(AlertState::as_str),
-    )?;
-    severities(filter.severity.as_deref())?;
+    if filter.state == Some(AlertState::Noted) {
+        return Err(ApiError::BadRequest(
+            "`noted` is no state of an alarm: it is one of raised, cleared".into(),
+        ));
+    }
     in_range(filter.limit, [filter.since, filter.until])?;
     Ok(web::Json(read::alarms(&node.db, filter).await?))
 }

@@ -1,15 +1,9 @@
 //! Proposals: what rules would do if a person agrees.
 
-use super::{
-    ApiError,
-    caller::Caller,
-    query::{in_range, known},
-};
+use super::{ApiError, caller::Caller, query::in_range};
 use crate::{clock, node::Node};
 use actix_web::{get, post, web};
-use arvok_api::{
-    Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem, ProposalState,
-};
+use arvok_api::{Change, Page, Problem, ProposalDecision, ProposalFilter, ProposalItem};
 use arvok_core::{JobId, Role};
 use arvok_store::{
     proposals::{self as store, Decided},
@@ -32,7 +26,6 @@ pub(super) async fn list(
     query: web::Query<ProposalFilter>,
 ) -> Result<web::Json<Page<ProposalItem>>, ApiError> {
     let filter = query.into_inner();
-    known("state", filter.state.as_deref(), ProposalState::ALL.map(ProposalState::as_str))?;
     in_range(filter.limit, [])?;
     Ok(web::Json(read::proposals(&node.db, filter).await?))
 }

@@ -1,11 +1,7 @@
 //! Subscribers: how it stands with them, what became of their events, and the door at which an
 //! address agrees.
 
-use super::{
-    ApiError,
-    caller::Caller,
-    query::{in_range, known},
-};
+use super::{ApiError, caller::Caller, query::in_range};
 use crate::{
     clock,
     node::{Node, Published},
@@ -114,11 +110,9 @@ pub(super) async fn events(
 ) -> Result<web::Json<Page<OutgoingItem>>, ApiError> {
     let filter = query.into_inner();
     in_range(filter.limit, [])?;
-    known("state", filter.state.as_deref(), OutgoingState::ALL.map(OutgoingState::as_str))?;
-    let state = filter.state.as_deref().and_then(OutgoingState::parse);
     shown(&node, &name).await?;
     let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
-    let found = store::sent(&node.db, &name, state, filter.after, limit).await?;
+    let found = store::sent(&node.db, &name, filter.state, filter.after, limit).await?;
     let full = found.len() as i64 == limit;
     let next = found.last().filter(|_| full).map(|s| s.number.to_string());
     let items = found.into_iter().map(outgoing).collect();

@@ -15,7 +15,6 @@ use arvok_api::{
 };
 use arvok_core::{
     Severity,
-    alert::SeverityRange,
     job::{JobEffect, JobState},
 };
 use chrono::{DateTime, Utc};
@@ -113,8 +112,8 @@ pub async fn alarms(
     let limit = filter.limit.unwrap_or(PAGE);
     let texts = || Expr::cust("summary || ' ' || resource || ' ' || kind");
     let found = raised_once()
-        .apply_if(filter.state, |q, state| q.filter(Column::State.eq(state)))
-        .apply_if(filter.severity.and_then(|text| SeverityRange::parse(&text).ok()), |q, range| {
+        .apply_if(filter.state, |q, state| q.filter(Column::State.eq(Stored(state))))
+        .apply_if(filter.severity, |q, range| {
             q.filter(Column::Severity.between(range.from.rank(), range.to.rank()))
         })
         .apply_if(filter.since, |q, since| q.filter(Column::ChangedAt.gte(since)))

@@ -1,12 +1,11 @@
 //! Alerts and payloads that could not be read.
 
-use super::{Conditions, bound::Floor, like, outcome::Outcome, page};
+use super::{Conditions, bound::Floor, like, outcome, page};
 use crate::{StoreError, days, entity::unreadable, key_order, sql};
-use arvok_api::{AlertDetail, AlertFilter, AlertItem, PAGE, Page, UnreadableItem, VerdictItem};
-use arvok_core::{
-    Alert, AlertState, ResourcePath, Severity, TraceContext, Verdict, alert::SeverityRange,
-    source::OWN,
+use arvok_api::{
+    AlertDetail, AlertFilter, AlertItem, AskedVerdict, PAGE, Page, UnreadableItem, VerdictItem,
 };
+use arvok_core::{Alert, AlertState, ResourcePath, Severity, TraceContext, Verdict, source::OWN};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
@@ -63,23 +62,23 @@ pub async fn alerts(
     };
     let mut c = Conditions::default();
     c.maybe("seq >= ?", floor.as_ref().map(Floor::at));
-    let of_rules = filter.verdict.as_deref().is_some_and(|verdict| verdict != "unmatched");
+    let of_rules = filter.verdict.is_some_and(|verdict| verdict != AskedVerdict::Unmatched);
     if filter.source.is_none() && filter.kind.is_none() && filter.rule.is_none() && !of_rules {
         // Whoever wants what Arvok tells of its own doings asks for it.
         c.add("(source <> ? OR state <> 'noted')", OWN);
     }
     c.maybe("source = ?", filter.source);
     c.maybe("kind = ?", filter.kind);
-    let severities = filter.severity.as_deref().and_then(|text| SeverityRange::parse(text).ok());
+    let severities = filter.severity;
     c.maybe("severity >= ?", severities.map(|range| range.from.rank()));
     c.maybe("severity <= ?", severities.map(|range| range.to.rank()));
-    c.maybe("state = ?", filter.state);
+    c.maybe("state = ?", filter.state.map(AlertState::as_str));
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
     c.maybe("received < ?", filter.until);
     c.maybe("seq < ?", filter.after);
     let mut from = "alerts a".to_owned();
-    let verdict = filter.verdict.as_deref();
+    let verdict = filter.verdict;
     if let Some(rule) = filter.rule {
         // By the rule's own verdicts, newest first: it may have matched few of many.
         let of_rule =
@@ -107,8 +106,8 @@ pub async fn alerts(
             "{not}EXISTS (SELECT 1 FROM verdicts v WHERE v.alert_seq = a.seq AND {given} {within})"
         ));
     }
-    if let Some(outcome) = filter.outcome.as_deref().and_then(Outcome::parse) {
-        outcome.narrow(&mut c, floor.as_ref().map(Floor::at));
+    if let Some(outcome) = filter.outcome {
+        outcome::narrow(outcome, &mut c, floor.as_ref().map(Floor::at));
     }
     if let Some(text) = filter.text {
         c.add("(summary || ' ' || resource || ' ' || kind) ILIKE ?", like(&text));
@@ -124,15 +123,17 @@ pub async fn alerts(
 }
 
 /// What a verdict must be; none if there must not be any.
-fn verdict_condition(c: &mut Conditions, verdict: Option<&str>) -> Option<String> {
+fn verdict_condition(c: &mut Conditions, verdict: Option<AskedVerdict>) -> Option<String> {
     match verdict {
-        Some("unmatched") => None,
-        None | Some("matched") => Some("true".to_owned()),
-        Some("held") => {
+        Some(AskedVerdict::Unmatched) => None,
+        None | Some(AskedVerdict::Matched) => Some("true".to_owned()),
+        Some(AskedVerdict::Held) => {
             let held = Verdict::HELD.map(|v| v.as_str().to_owned()).to_vec();
             Some(format!("v.verdict = ANY({})", c.value(held)))
         }
-        Some(verdict) => Some(format!("v.verdict = {}", c.value(verdict))),
+        Some(AskedVerdict::Is(verdict)) => {
+            Some(format!("v.verdict = {}", c.value(verdict.as_str())))
+        }
     }
 }
 

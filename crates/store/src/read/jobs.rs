@@ -76,10 +76,12 @@ impl From<Line> for JobItem {
 pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
     use job::Column::{AlarmId, CreatedAt, Effect, Id, LaunchedBy, Rule, Runbook, State, Target};
     let limit = filter.limit.unwrap_or(PAGE);
-    let states: Vec<String> = filter.states().into_iter().map(str::to_owned).collect();
+    let states = filter.state;
     let found = job::Entity::find()
-        .apply_if((!states.is_empty()).then_some(states), |q, states| q.filter(State.is_in(states)))
-        .apply_if(filter.effect, |q, effect| q.filter(Effect.eq(effect)))
+        .apply_if((!states.is_empty()).then_some(states), |q, states| {
+            q.filter(State.is_in(states.into_iter().map(Stored)))
+        })
+        .apply_if(filter.effect, |q, effect| q.filter(Effect.eq(Stored(effect))))
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))

@@ -20,7 +20,6 @@ pub use alerts::{
     payload_bytes, unreadable, unreadable_from, whole_alert, whole_alerts,
 };
 pub use jobs::{JobRow, job, jobs};
-pub use outcome::Outcome;
 pub use proposals::{proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
 pub use timeline::{job_timeline, timeline};

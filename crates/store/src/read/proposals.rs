@@ -7,6 +7,7 @@ use crate::{
         Column::{Id, Rule, Runbook, State, Target},
         Entity, Model,
     },
+    stored::Stored,
 };
 use arvok_api::{PAGE, Page, ProposalFilter, ProposalItem};
 use arvok_core::rule::Urgency;
@@ -42,7 +43,7 @@ pub async fn proposals(
 ) -> Result<Page<ProposalItem>, StoreError> {
     let limit = filter.limit.unwrap_or(PAGE);
     let found = Entity::find()
-        .apply_if(filter.state, |q, state| q.filter(State.eq(state)))
+        .apply_if(filter.state, |q, state| q.filter(State.eq(Stored(state))))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))

@@ -8,6 +8,7 @@ use super::{
 };
 use crate::{StoreError, sql};
 use arvok_api::{PAGE, Page, VerdictFilter, VerdictLine};
+use arvok_core::Verdict;
 use sea_orm::DatabaseConnection;
 
 /// Verdicts out of a table or a query, with their alerts.
@@ -42,7 +43,7 @@ pub async fn verdicts(
             JOIN verdicts v ON v.alert_seq = r.alert_seq AND v.rule = ${rule}"
         );
     }
-    c.maybe("v.verdict = ?", filter.verdict);
+    c.maybe("v.verdict = ?", filter.verdict.map(Verdict::as_str));
     c.maybe("(SELECT a.resource FROM alerts a WHERE a.seq = v.alert_seq) = ?", filter.resource);
     c.maybe("v.tally = ?", filter.tally);
     c.maybe("v.at >= ?", filter.since);

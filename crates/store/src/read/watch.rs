@@ -9,6 +9,7 @@ use crate::{
 };
 use arvok_api::{
     AlarmItem, BrokenRule, JobItem, Narrowing, NeedsYou, ProposalFilter, ProposalItem,
+    ProposalState,
 };
 use arvok_core::job::{JobEffect, JobState};
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
@@ -190,8 +191,11 @@ pub async fn overview(
             .unwrap_or_default();
     narrowing.received = narrowing.distinct + narrowing.repeated;
 
-    let open =
-        ProposalFilter { state: Some("open".into()), limit: Some(MOST), ..Default::default() };
+    let open = ProposalFilter {
+        state: Some(ProposalState::Open),
+        limit: Some(MOST),
+        ..Default::default()
+    };
     let mut proposals = super::proposals(db, open).await?.items;
     proposals.reverse();
     Ok(Overview {
