@@ -83,6 +83,10 @@ pub async fn launch(
         Some(alert) => alarm_of_alert(db, alert).await?,
         None => None,
     };
+    let trace = match launch.trace {
+        None => new::trace_of_alert(db, launch.alert).await?,
+        own => own,
+    };
     let job = NewJob {
         id: None,
         runbook: launch.runbook.to_owned(),
@@ -103,7 +107,7 @@ pub async fn launch(
         reason: launch.reason.clone(),
         at: now,
         beginning: Beginning::Fresh,
-        trace: launch.trace,
+        trace,
     };
     let tx = db.begin().await?;
     match new::make(&tx, job).await {

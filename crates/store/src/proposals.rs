@@ -53,7 +53,8 @@ pub async fn launch(
         return Ok(false);
     }
     if let Some(proposal) = proposal::Entity::find_by_id(id.0).one(&tx).await? {
-        new::make(&tx, queued(proposal, decided)).await?;
+        let trace = new::trace_of_alert(&tx, proposal.alert_seq).await?;
+        new::make(&tx, NewJob { trace, ..queued(proposal, decided) }).await?;
     }
     tx.commit().await?;
     Ok(true)

@@ -435,4 +435,11 @@ fn one_trace_leads_from_an_alert_to_the_call_of_its_job_and_to_what_is_told_of_i
     let own: BTreeSet<String> = [launch(None), launch(None), launch(Some("nonsense"))].into();
     assert_eq!(own.len(), 3, "each its own: {own:?}");
     assert_eq!(launch(Some(SENT)), SENT[3..35]);
+    // One that is about an alert belongs to the alert's.
+    let alert = post("vm/d", Some(EVENT));
+    let about = json!({ "runbook": "tell", "inputs": { "what": "vm/e" }, "alert": alert });
+    let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&about));
+    assert_eq!(status, 201, "{made}");
+    let job = stage.job_in(made["job"].as_i64().expect("a job"), &["succeeded"]);
+    assert_eq!(trace_of(&job["trace"]), EVENT[3..35]);
 }

@@ -300,7 +300,7 @@ impl<'a> BatchOutcome<'a> {
                 reason: fire.reason.to_string(),
                 at: *at,
                 beginning: Beginning::Fresh,
-                trace: None,
+                trace: first.trace,
             }
         };
         rule.entries(first).zip(&fire.jobs).map(job).collect()

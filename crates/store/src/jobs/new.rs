@@ -35,7 +35,7 @@ pub(crate) struct NewJob {
     pub reason: String,
     pub at: DateTime<Utc>,
     pub beginning: Beginning,
-    /// The trace of whoever launches it; none: that of the job above it, or of its alert.
+    /// The trace of whatever makes it; none: that of the job above it, or one of its own.
     pub trace: Option<TraceContext>,
 }
 
@@ -103,10 +103,25 @@ const COLUMNS: [(&str, &str); 28] = [
     ("trace", "text"),
 ];
 
-/// The trace of whatever made a job.
+/// The trace of whatever made a job. That of its alert is not asked for here: within a statement
+/// for several jobs it would be looked for in the tables of all days.
 const CAUSE: &str =
-    "coalesce(t.trace, (SELECT above.trace FROM job above WHERE above.id = t.parent),
-    (SELECT alerts.trace FROM alerts WHERE alerts.seq = t.alert_seq))";
+    "coalesce(t.trace, (SELECT above.trace FROM job above WHERE above.id = t.parent))";
+
+/// The trace that an alert belongs to.
+pub(crate) async fn trace_of_alert(
+    db: &impl ConnectionTrait,
+    alert: Option<i64>,
+) -> Result<Option<TraceContext>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct AlertTrace {
+        trace: Option<String>,
+    }
+    let Some(alert) = alert else { return Ok(None) };
+    let sql = "SELECT trace FROM alerts WHERE seq = $1";
+    let found: Vec<AlertTrace> = sql::typed(db, sql, vec![alert.into()]).await?;
+    Ok(found.first().and_then(|row| TraceContext::parse(row.trace.as_deref()?)))
+}
 
 /// A row as the statement reads it.
 #[derive(Serialize)]
