@@ -1,6 +1,6 @@
 //! What a person commands a job.
 
-use super::{Event, JobState, Place, Resolution};
+use super::{JobState, Place, Resolution};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -43,17 +43,6 @@ impl JobCommand {
             Self::Cancel { .. } => JobState::BEGUN,
             // While others of its steps go on it waits, though one is unsure.
             Self::Resolve { .. } => &[JobState::Unsure, JobState::Waiting],
-        }
-    }
-}
-
-impl From<JobCommand> for Event {
-    fn from(command: JobCommand) -> Self {
-        match command {
-            JobCommand::Pause { words } => Self::Pause { words },
-            JobCommand::Resume => Self::Resume,
-            JobCommand::Cancel { undo, words } => Self::Cancel { undo, words },
-            JobCommand::Resolve { place, word, output } => Self::Resolved { place, word, output },
         }
     }
 }

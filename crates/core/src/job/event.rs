@@ -1,7 +1,7 @@
 //! What happens to a job, and what is to be done then.
 
 use super::{
-    ChildEnd, Decided, Emitted, EventWait, Launching, Place, Question, Recall, Resolution,
+    ChildEnd, Decided, Emitted, EventWait, JobCommand, Launching, Place, Question, Recall,
     Transition,
 };
 use crate::{
@@ -52,29 +52,8 @@ pub enum Event {
         /// What happened.
         what: StepEvent,
     },
-    /// A person says what became of an unsure step.
-    Resolved {
-        /// The step; none if there is only one.
-        place: Option<Place>,
-        /// What became of it.
-        word: Resolution,
-        /// What it gave, if it was done.
-        output: Value,
-    },
-    /// A person holds it: no further step is begun.
-    Pause {
-        /// Who, and why.
-        words: String,
-    },
-    /// A person lets it go on.
-    Resume,
-    /// A person stops it.
-    Cancel {
-        /// Whether what was done is taken back.
-        undo: bool,
-        /// Who, and why.
-        words: String,
-    },
+    /// A person commands it.
+    Commanded(JobCommand),
 }
 
 /// Whether the operations of a runbook may be called twice, by connection and operation.

@@ -1,7 +1,8 @@
 //! The machine itself: from stage to stage, and what becomes of the job after each event.
 
 use super::{
-    Effect, Event, Facts, JobEffect, JobState, Outside, Place, Progress, StepOutputs, Transition,
+    Effect, Event, Facts, JobCommand, JobEffect, JobState, Outside, Place, Progress, StepOutputs,
+    Transition,
     execution::{Around, End, Execution, News},
     open::StillOpen,
     progress::{Block, Ending, Halt, Paused, Stage},
@@ -92,12 +93,14 @@ impl<'a> Machine<'a> {
                 news.steps = came.into_iter().map(|(place, what)| (place, 1, what)).collect()
             }
             Event::Step { place, attempt, what } => news.steps.push((place, attempt, what)),
-            Event::Resolved { place, word, output } => news.word = Some((place, word, output)),
-            Event::Pause { words } => {
+            Event::Commanded(JobCommand::Resolve { place, word, output }) => {
+                news.word = Some((place, word, output))
+            }
+            Event::Commanded(JobCommand::Pause { words }) => {
                 _ = self.progress.paused.get_or_insert(Paused { since: now, words })
             }
-            Event::Resume => self.resume(now),
-            Event::Cancel { undo, words } => self.cancel(now, undo, words),
+            Event::Commanded(JobCommand::Resume) => self.resume(now),
+            Event::Commanded(JobCommand::Cancel { undo, words }) => self.cancel(now, undo, words),
         }
         let mut effects = Vec::new();
         while self.progress.stage != Stage::Over {

@@ -1,8 +1,9 @@
 //! Playing the examples of a runbook: its jobs in virtual time, answered as the examples say.
 
 use super::{
-    CallOut, ChildEnd, Decided, Effect, Event, EventWait, Facts, JobEffect, JobState, Launching,
-    Machine, Place, Progress, Question, Recall, Repeats, StepEvent, StepOutputs, Transition,
+    CallOut, ChildEnd, Decided, Effect, Event, EventWait, Facts, JobCommand, JobEffect, JobState,
+    Launching, Machine, Place, Progress, Question, Recall, Repeats, StepEvent, StepOutputs,
+    Transition,
 };
 use crate::{
     Alert, JobId, Severity,
@@ -442,12 +443,14 @@ fn coming(happening: &MeanwhileDoc) -> Coming {
     let event = match happening {
         MeanwhileDoc { alarm: Some(word), .. } => return Coming::Alarm(*word == AlarmWord::Raised),
         MeanwhileDoc { resolve: Some(word), .. } => {
-            Event::Resolved { place: None, word: *word, output: Value::Null }
+            Event::Commanded(JobCommand::Resolve { place: None, word: *word, output: Value::Null })
         }
-        MeanwhileDoc { pause: Some(words), .. } => Event::Pause { words: words.clone() },
-        MeanwhileDoc { resume: true, .. } => Event::Resume,
+        MeanwhileDoc { pause: Some(words), .. } => {
+            Event::Commanded(JobCommand::Pause { words: words.clone() })
+        }
+        MeanwhileDoc { resume: true, .. } => Event::Commanded(JobCommand::Resume),
         MeanwhileDoc { cancel: Some(words), undo, .. } => {
-            Event::Cancel { undo: *undo, words: words.clone() }
+            Event::Commanded(JobCommand::Cancel { undo: *undo, words: words.clone() })
         }
         _ => Event::Tick,
     };

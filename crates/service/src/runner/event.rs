@@ -440,7 +440,7 @@ fn events(
     came: Vec<(Place, StepEvent)>,
     said: Option<&NumberedCommand>,
 ) -> Vec<Event> {
-    let word = said.map(|(_, word)| Event::from(word.clone()));
+    let word = said.map(|(_, word)| Event::Commanded(word.clone()));
     let mut events = match event {
         Event::Taken(repeats, _) => vec![Event::Taken(repeats, came)],
         event if came.is_empty() => vec![event],

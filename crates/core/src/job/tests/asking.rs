@@ -4,7 +4,7 @@
 use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
-    job::{Decided, Effect, Event, Place, Repeats, StepEvent},
+    job::{Decided, Effect, Event, JobCommand, Place, Repeats, StepEvent},
 };
 use serde_json::json;
 
@@ -105,9 +105,9 @@ fn a_message_that_was_refused_is_sent_again_when_its_time_has_come_and_not_befor
     assert_eq!(sent(&begun), told(1));
     assert_eq!(sent(&execution.then(0, broke(CallEnd::Refused, Repeat::Safe))), None);
     assert_eq!(sent(&execution.then(1, Event::Tick)), None, "its time has not come");
-    execution.then(0, Event::Pause { words: "a look first".into() });
+    execution.then(0, Event::Commanded(JobCommand::Pause { words: "a look first".into() }));
     assert_eq!(sent(&execution.then(598, Event::Tick)), None, "somebody holds the job");
-    assert_eq!(sent(&execution.then(0, Event::Resume)), told(2));
+    assert_eq!(sent(&execution.then(0, Event::Commanded(JobCommand::Resume))), told(2));
 }
 
 #[test]

@@ -7,8 +7,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        Doing, Effect, Event, Facts, JobState, Machine, Place, Progress, Repeats, Resolution,
-        Stage, StepEvent, StepOutputs, Transition,
+        Doing, Effect, Event, Facts, JobCommand, JobState, Machine, Place, Progress, Repeats,
+        Resolution, Stage, StepEvent, StepOutputs, Transition,
     },
     runbook::Runbook,
 };
@@ -119,7 +119,7 @@ fn grown() -> Event {
 }
 
 fn resolved(word: Resolution) -> Event {
-    Event::Resolved { place: None, word, output: Value::Null }
+    Event::Commanded(JobCommand::Resolve { place: None, word, output: Value::Null })
 }
 
 /// What it is at in the list of its stage.
@@ -322,14 +322,14 @@ fn time_for_which_a_job_was_unsure_or_held_is_not_its_own() {
     assert_eq!(doing(&unsure), Some(Doing::Calling), "ten minutes are not over");
     let held = Execution::new()
         .then(0, taken())
-        .then(1, Event::Pause { words: "held by pat".into() })
+        .then(1, Event::Commanded(JobCommand::Pause { words: "held by pat".into() }))
         .then(1, looked(40));
     assert_eq!(
         ended(&held).1.map(String::as_str),
         Some("Rest"),
         "what was under way came to its end"
     );
-    let held = held.then(3600, Event::Resume);
+    let held = held.then(3600, Event::Commanded(JobCommand::Resume));
     assert_eq!((doing(&held), held.progress.block.at), (Some(Doing::Calling), 2));
 }
 
@@ -571,9 +571,13 @@ fn what_a_job_is_at_is_told_for_lists() {
     };
     let execution = Execution::new().then(0, taken());
     assert_eq!(at(&execution), (0, 3, "look".into()));
-    let execution = execution.then(1, Event::Pause { words: "held by pat".into() });
+    let execution =
+        execution.then(1, Event::Commanded(JobCommand::Pause { words: "held by pat".into() }));
     assert_eq!(at(&execution), (0, 3, "held by pat; look".into()));
-    let execution = execution.then(1, Event::Resume).then(1, looked(40)).then(1, grown());
+    let execution = execution
+        .then(1, Event::Commanded(JobCommand::Resume))
+        .then(1, looked(40))
+        .then(1, grown());
     assert_eq!(at(&execution), (3, 3, "waits for its effect".into()));
     // The proof has a time of its own, however long ago the steps began.
     assert_eq!(execution.progress.stage, Stage::Confirming);

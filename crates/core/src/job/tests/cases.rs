@@ -8,8 +8,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place,
-        Question, Resolution, StepEvent,
+        CallOut, ChildEnd, Decided, Event, EventWait, JobCommand, JobEffect, JobState, Launching,
+        Place, Question, Resolution, StepEvent,
     },
     runbook::Runbook,
 };
@@ -173,13 +173,17 @@ impl World for Answers<'_> {
 fn happening(m: &Meanwhile) -> Happening {
     let event = match m {
         Meanwhile { alarm: Some(state), .. } => return Happening::Alarm(state == "raised"),
-        Meanwhile { resolve: Some(word), .. } => {
-            Event::Resolved { place: None::<Place>, word: *word, output: Value::Null }
+        Meanwhile { resolve: Some(word), .. } => Event::Commanded(JobCommand::Resolve {
+            place: None::<Place>,
+            word: *word,
+            output: Value::Null,
+        }),
+        Meanwhile { pause: Some(words), .. } => {
+            Event::Commanded(JobCommand::Pause { words: words.clone() })
         }
-        Meanwhile { pause: Some(words), .. } => Event::Pause { words: words.clone() },
-        Meanwhile { resume: true, .. } => Event::Resume,
+        Meanwhile { resume: true, .. } => Event::Commanded(JobCommand::Resume),
         Meanwhile { cancel: Some(words), undo, .. } => {
-            Event::Cancel { undo: *undo, words: words.clone() }
+            Event::Commanded(JobCommand::Cancel { undo: *undo, words: words.clone() })
         }
         _ => panic!("says nothing: {m:?}"),
     };

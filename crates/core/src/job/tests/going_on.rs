@@ -4,8 +4,8 @@ use super::later::Execution;
 use crate::{
     connector::{CallEnd, Failure, Repeat},
     job::{
-        Effect, Event, JobState, Place, Progress, Repeats, StepEvent, StepResult, Transition,
-        Tried, going_on,
+        Effect, Event, JobCommand, JobState, Place, Progress, Repeats, StepEvent, StepResult,
+        Transition, Tried, going_on,
     },
 };
 use serde_json::json;
@@ -134,8 +134,10 @@ fn whether_it_stands_is_said_by_a_person_where_the_probe_does_not_tell() {
             stands is not known"))
     );
     let word = crate::job::Resolution::Done;
-    let effects =
-        execution.then(1, Event::Resolved { place: None, word, output: json!({ "gib": 44 }) });
+    let effects = execution.then(
+        1,
+        Event::Commanded(JobCommand::Resolve { place: None, word, output: json!({ "gib": 44 }) }),
+    );
     assert_eq!(called(&effects), ["tell"]);
     assert_eq!(
         execution.kept.in_lane("").find(|(id, _)| *id == "grow").map(|(_, v)| v.clone()),

@@ -7,8 +7,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CALLED_BACK, ChildEnd, Doing, Effect, Event, EventSelector, Facts, JobEffect, JobState,
-        Machine, Place, Progress, Repeats, StepEvent, StepOutputs, Transition,
+        CALLED_BACK, ChildEnd, Doing, Effect, Event, EventSelector, Facts, JobCommand, JobEffect,
+        JobState, Machine, Place, Progress, Repeats, StepEvent, StepOutputs, Transition,
     },
     runbook::Runbook,
 };
@@ -343,7 +343,10 @@ fn a_job_of_a_step_is_called_back_again_if_the_node_that_did_so_is_lost() {
     let recalled = |effects: &[Effect]| {
         effects.iter().any(|e| matches!(e, Effect::Recall(r) if r.job == JobId(8)))
     };
-    assert!(recalled(&execution.then(1, Event::Cancel { undo: false, words: "enough".into() })));
+    assert!(recalled(
+        &execution
+            .then(1, Event::Commanded(JobCommand::Cancel { undo: false, words: "enough".into() }))
+    ));
     assert!(
         !recalled(&execution.then(1, Event::Tick)),
         "it was called back, and nothing has come of it yet"
@@ -401,7 +404,7 @@ steps: [ { id: all, each: '[1, 2, 3]', as: n, steps: [ { id: one, call: vm.inspe
 ";
     let mut execution = Execution::of(text);
     execution.then(0, taken(Repeat::Safe));
-    execution.then(1, Event::Pause { words: "a look first".into() });
+    execution.then(1, Event::Commanded(JobCommand::Pause { words: "a look first".into() }));
     let failure = Failure::lasting(CallEnd::Refused, "answered 409");
     let effects = execution
         .then(1, step("all[0].one", 1, StepEvent::Broke { failure, repeat: Repeat::Safe }));

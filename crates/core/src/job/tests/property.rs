@@ -12,8 +12,8 @@ use crate::{
     definition::Defined,
     document::parse_file,
     job::{
-        CallOut, ChildEnd, Decided, Event, EventWait, JobEffect, JobState, Launching, Place,
-        Question, Resolution, StepEvent,
+        CallOut, ChildEnd, Decided, Event, EventWait, JobCommand, JobEffect, JobState, Launching,
+        Place, Question, Resolution, StepEvent,
     },
     runbook::Runbook,
 };
@@ -372,12 +372,20 @@ impl Said {
     fn happens(&self, story: &mut Story<'_, Mixed>) {
         let at = |ms: Time| DateTime::UNIX_EPOCH + TimeDelta::milliseconds(ms);
         for (when, undo) in &self.stops {
-            let cancel = Event::Cancel { undo: *undo, words: "stopped by pat".into() };
+            let cancel = Event::Commanded(JobCommand::Cancel {
+                undo: *undo,
+                words: "stopped by pat".into(),
+            });
             story.at(at(*when), Happening::Event(cancel));
         }
         if let Some((from, to)) = self.held {
-            story.at(at(from), Happening::Event(Event::Pause { words: "held by pat".into() }));
-            story.at(at(to), Happening::Event(Event::Resume));
+            story.at(
+                at(from),
+                Happening::Event(Event::Commanded(JobCommand::Pause {
+                    words: "held by pat".into(),
+                })),
+            );
+            story.at(at(to), Happening::Event(Event::Commanded(JobCommand::Resume)));
         }
     }
 }

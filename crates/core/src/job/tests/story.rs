@@ -9,9 +9,9 @@ use crate::{
     alarm::Alarm,
     connector::Repeat,
     job::{
-        CallOut, ChildEnd, Decided, Effect, Emitted, Event, EventWait, Facts, JobEffect, JobState,
-        Launching, Machine, Place, Progress, Question, Recall, Repeats, Resolution, StepEvent,
-        StepOutputs, StepResult, Transition,
+        CallOut, ChildEnd, Decided, Effect, Emitted, Event, EventWait, Facts, JobCommand,
+        JobEffect, JobState, Launching, Machine, Place, Progress, Question, Recall, Repeats,
+        Resolution, StepEvent, StepOutputs, StepResult, Transition,
     },
     runbook::Runbook,
 };
@@ -339,11 +339,11 @@ impl<'a, W: World> Story<'a, W> {
                         if why.contains("a node was lost") { TimeDelta::zero() } else { after };
                     self.at(
                         self.now + after,
-                        Happening::Event(Event::Resolved {
+                        Happening::Event(Event::Commanded(JobCommand::Resolve {
                             place: Some(place.clone()),
                             word,
                             output: Value::Null,
-                        }),
+                        })),
                     );
                 }
                 self.trace.push(match &result {
