@@ -40,7 +40,7 @@ fn main() -> ExitCode {
 }
 
 /// All of it, or the parts that are named: `rules`, `connect`, `intake`, `storm`, `latency`,
-/// `jobs`, `await`, `neighbours`, `rehearsal`, `reading`.
+/// `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -84,8 +84,10 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     if asked("await") {
         figures.push(awaiting::figure(&stage).await?);
     }
-    if asked("neighbours") {
-        figures.extend(neighbours::figures(&stage).await?);
+    // All of these or, as each takes its time, some by their names.
+    let neighbour = |name: &str| asked("neighbours") || asked(name);
+    if neighbours::names().any(neighbour) {
+        neighbours::measure(&stage, neighbour, figures).await?;
     }
     if asked("rehearsal") {
         figures.push(rehearsal::over_a_million(&stage).await?);

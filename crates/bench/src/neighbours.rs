@@ -25,6 +25,15 @@ const SLOW: usize = 200;
 /// Least rate beside neighbours, of that without.
 const LEAST: Goal = Goal::AtLeast(0.8, ">= 0.8");
 
+const BESIDE_JOBS: [&str; 3] = ["claim/50k-blocked", "expire/200k", "jobs/heavy-neighbour"];
+const BESIDE_ALERTS: [&str; 2] = ["await/2k-same-kind", "intake/trickle"];
+const BUDGET: &str = "budget";
+
+/// What is measured here, by name.
+pub fn names() -> impl Iterator<Item = &'static str> {
+    BESIDE_JOBS.into_iter().chain(BESIDE_ALERTS).chain([BUDGET])
+}
+
 /// The runbook of a job that evaluates as much as it may again and again, and of one that waits for
 /// the kind of alert that is sent; with the rules that dispatch them.
 const DEFINITIONS: &str = "
@@ -54,38 +63,45 @@ listen: { kinds: bench.awaits }
 dispatch: { runbook: awaits, inputs: { vm: \"${alert.resource}\" } }
 ";
 
-/// All figures.
-pub async fn figures(stage: &Stage) -> Fallible<Vec<Figure>> {
+/// The figures whose names are asked for, each at hand as soon as it is measured.
+pub async fn measure(
+    stage: &Stage,
+    asked: impl Fn(&str) -> bool,
+    figures: &mut Vec<Figure>,
+) -> Fallible<()> {
     let db = Database::connect(stage.database.as_str()).await?;
     stage.publish(&jobs::definitions("http://127.0.0.1:1")).await?;
     stage.publish(DEFINITIONS).await?;
     jobs::round(stage, &db, "neighbours-warm").await?;
     db.execute_unprepared("ANALYZE").await?;
-    let alone = rate_of_jobs(stage, &db, "alone").await?;
-    let without = ("the same without them", alone);
-    let mut figures = Vec::new();
-
-    block(&db).await?;
-    let beside = rate_of_jobs(stage, &db, "blocked").await?;
-    unblock(&db).await?;
-    figures.push(Figure::new("claim/50k-blocked", (beside, "jobs/s"), without, LEAST));
-
-    figures.push(expiring(stage, &db, alone).await?);
-
-    let beside = evaluating(stage, &db).await?;
-    figures.push(Figure::new("jobs/heavy-neighbour", (beside, "jobs/s"), without, LEAST));
-
-    let alone = rate_of_alerts(stage, "neighbours-alone").await?;
-    let without = ("the same without them", alone);
-    let beside = awaited(stage, &db).await?;
-    figures.push(Figure::new("await/2k-same-kind", (beside, "alerts/s"), without, LEAST));
-
-    let beside = trickling(stage).await?;
-    figures.push(Figure::new("intake/trickle", (beside, "alerts/s"), without, LEAST));
-
-    budget(stage, &db).await?;
+    if BESIDE_JOBS.iter().any(|name| asked(name)) {
+        let alone = rate_of_jobs(stage, &db, "alone").await?;
+        for name in BESIDE_JOBS.into_iter().filter(|name| asked(name)) {
+            let beside = match name {
+                "claim/50k-blocked" => blocked(stage, &db).await?,
+                "expire/200k" => expiring(stage, &db).await?,
+                _ => evaluating(stage, &db).await?,
+            };
+            let without = ("the same without them", alone);
+            figures.push(Figure::new(name, (beside, "jobs/s"), without, LEAST));
+        }
+    }
+    if BESIDE_ALERTS.iter().any(|name| asked(name)) {
+        let alone = rate_of_alerts(stage, "neighbours-alone").await?;
+        for name in BESIDE_ALERTS.into_iter().filter(|name| asked(name)) {
+            let beside = match name {
+                "await/2k-same-kind" => awaited(stage, &db).await?,
+                _ => trickling(stage).await?,
+            };
+            let without = ("the same without them", alone);
+            figures.push(Figure::new(name, (beside, "alerts/s"), without, LEAST));
+        }
+    }
+    if asked(BUDGET) {
+        budget(stage, &db).await?;
+    }
     db.close().await?;
-    Ok(figures)
+    Ok(())
 }
 
 /// Jobs a second, the median of some rounds.
@@ -127,20 +143,24 @@ async fn add_jobs(
     Ok(())
 }
 
-/// One job holds a target; the others, all more urgent than what is measured, stand behind it.
-async fn block(db: &DatabaseConnection) -> Fallible<()> {
+/// Jobs while one job holds a target and others, all more urgent than what is measured, stand
+/// behind it.
+async fn blocked(stage: &Stage, db: &DatabaseConnection) -> Fallible<f64> {
     let state = "CASE WHEN n = 1 THEN 'paused' ELSE 'queued' END, n = 1, 'vm/held'";
-    add_jobs(db, BLOCKED, "state, begun, target", state).await
+    add_jobs(db, BLOCKED, "state, begun, target", state).await?;
+    let beside = rate_of_jobs(stage, db, "blocked").await?;
+    remove_jobs(db).await?;
+    Ok(beside)
 }
 
-async fn unblock(db: &DatabaseConnection) -> Fallible<()> {
+async fn remove_jobs(db: &DatabaseConnection) -> Fallible<()> {
     db.execute_unprepared("DELETE FROM job WHERE runbook = 'neighbour'").await?;
     db.execute_unprepared("VACUUM ANALYZE job").await?;
     Ok(())
 }
 
 /// Jobs while the deadline of very many others passes: until these are ended, round after round.
-async fn expiring(stage: &Stage, db: &DatabaseConnection, alone: f64) -> Fallible<Figure> {
+async fn expiring(stage: &Stage, db: &DatabaseConnection) -> Fallible<f64> {
     let late = "'queued', false, 'vm/late-' || n, now() - interval '1 second'";
     let mut rates = Vec::new();
     for n in 0..ROUNDS {
@@ -150,11 +170,9 @@ async fn expiring(stage: &Stage, db: &DatabaseConnection, alone: f64) -> Fallibl
         let left = "SELECT count(*) AS n FROM job WHERE runbook = 'neighbour' AND state = 'queued'";
         eprintln!("expire/200k: {} left after round {n}", jobs::count(db, left).await?);
         // What is left of them is not what is measured; what they told goes with them.
-        db.execute_unprepared("DELETE FROM job WHERE runbook = 'neighbour'").await?;
-        db.execute_unprepared("VACUUM ANALYZE job").await?;
+        remove_jobs(db).await?;
     }
-    let without = ("the same without them", alone);
-    Ok(Figure::new("expire/200k", (median(rates), "jobs/s"), without, LEAST))
+    Ok(median(rates))
 }
 
 /// Jobs beside one that evaluates as much as one may, without a pause.

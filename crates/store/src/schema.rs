@@ -50,6 +50,10 @@ impl MigratorTrait for Migrator {
                 name: "0008_job_changes",
                 sql: include_str!("../migrations/0008_job_changes.sql"),
             }),
+            Box::new(Step {
+                name: "0009_alerts_received",
+                sql: include_str!("../migrations/0009_alerts_received.sql"),
+            }),
         ]
     }
 }

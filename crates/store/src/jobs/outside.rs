@@ -13,7 +13,7 @@ use chrono::{DateTime, Utc};
 use serde_json::json;
 
 /// Adds to the statement of records what their jobs ask, wait for and tell.
-pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &mut Parts) {
+pub(super) fn write(standing: &[&ClaimedRecord<'_>], now: DateTime<Utc>, parts: &mut Parts) {
     let all = |standing: &[&ClaimedRecord<'_>],
                rows: &dyn Fn(&Record) -> Vec<serde_json::Value>| {
         let of = |s: &&ClaimedRecord<'_>| {
@@ -22,10 +22,10 @@ pub(super) fn write(standing: &[ClaimedRecord<'_>], now: DateTime<Utc>, parts: &
         let rows = standing.iter().flat_map(of).enumerate();
         rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
-    parts.add(EMITTED, all(&standing.iter().collect::<Vec<_>>(), &|record| emitted(record, now)));
+    parts.add(EMITTED, all(standing, &|record| emitted(record, now)));
     // What a job that has ended asked and waited for went with its end (`jobs_changed`).
     let open: Vec<&ClaimedRecord<'_>> =
-        standing.iter().filter(|s| !s.record.then.is_over()).collect();
+        standing.iter().copied().filter(|s| !s.record.then.is_over()).collect();
     parts.add(ASKED, all(&open, &|record| question_rows(record, now)));
     parts.add(LISTENS, all(&open, &listens));
     let withdrawn = all(&open, &|record| {

@@ -95,14 +95,17 @@ fn recording(
         Holds::Claim => None,
         Holds::Nothing { begins_at } => Some(begins_at.to_owned()),
     };
-    let jobs = standing.iter().map(row).collect::<Result<Vec<_>, _>>()?;
+    // In the one order in which rows of jobs are locked.
+    let mut standing: Vec<&ClaimedRecord<'_>> = standing.iter().collect();
+    standing.sort_by_key(|s| s.id);
+    let jobs = standing.iter().map(|s| row(s)).collect::<Result<Vec<_>, _>>()?;
     let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();
     let [jobs, began, ended] =
         [jobs, began.concat(), ended.concat()].map(|rows| clean_json(rows.into()).into());
     let held = "WITH held AS (SELECT * FROM jobs_recorded($1, $2, $3, $4, $5, $6))";
     let mut parts =
         Parts::new(held, vec![jobs, began, ended, node.into(), now.into(), LEASE_SECONDS.into()]);
-    outside::write(standing, now, &mut parts);
+    outside::write(&standing, now, &mut parts);
     Ok(parts.end("SELECT id FROM held"))
 }
 

@@ -7,19 +7,22 @@
 //! at once, and again when the last of these transactions is over. No more than a thousand alerts
 //! are noted for a step that nobody reads; what came beyond these is found in the same way.
 
-use super::Inbox;
+use super::{
+    Inbox,
+    candidates::{Candidates, Waiting, candidates, keys},
+};
 use crate::{
     StoreError,
     jobs::{Looked, Next},
     read, sql,
 };
 use arvok_core::{
-    Alert, JobId,
-    job::{EventSelector, Place, StepEvent},
+    JobId,
+    job::{Place, StepEvent},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Alerts that are read at once.
 const AT_ONCE: u64 = 200;
@@ -127,17 +130,7 @@ async fn look(
         if full.contains(&wait.place) {
             continue;
         }
-        let (column, exact) = match wait.key.split_at_checked(1) {
-            Some(("r", text)) => ("resource = $3", text),
-            Some(("k", text)) => ("kind = $3", text),
-            Some(("s", text)) => ("source = $3", text),
-            _ => ("$3 = ''", ""),
-        };
-        let sql = format!(
-            "SELECT seq FROM alerts WHERE {column} AND received >= $1
-                AND seq > greatest($2, (SELECT alert_floor($1 - interval '5 minutes')))
-                ORDER BY seq LIMIT {AT_ONCE}"
-        );
+        let (sql, exact) = stored(&wait.key);
         let found: Vec<Found> =
             sql::typed(db, &sql, vec![wait.since.into(), wait.looked.into(), exact.into()]).await?;
         let is_all = (found.len() as u64) < AT_ONCE;
@@ -153,9 +146,36 @@ async fn look(
     Ok(all)
 }
 
-/// Alerts of which is found out at once for whom they may be; and pairs of an alert and a wait.
-const FOUND_OUT: i64 = 200;
-const PAIRS: i64 = 200_000;
+/// The statement that finds stored alerts under a key, and the text that it asks for: those of $3
+/// that were received since $1, behind number $2. What was received before is not read, however
+/// much it is: very many jobs may begin to wait at once, in the middle of a storm.
+fn stored(key: &str) -> (String, &str) {
+    let (column, exact) = match key.split_at_checked(1) {
+        Some(("r", resource)) => {
+            let sql = format!(
+                "SELECT seq FROM alerts WHERE resource = $3 AND received >= $1
+                    AND seq > greatest($2, (SELECT alert_floor($1 - interval '5 minutes')))
+                    ORDER BY seq LIMIT {AT_ONCE}"
+            );
+            return (sql, resource);
+        }
+        Some(("k", kind)) => ("kind = $3", kind),
+        Some(("s", source)) => ("source = $3", source),
+        _ => ("$3 = ''", ""),
+    };
+    // No index has the numbers of a kind or of a source: these are met in the order of reception.
+    let sql = format!(
+        "SELECT seq FROM alerts WHERE {column}
+            AND (received, seq) > (coalesce((SELECT received FROM alerts WHERE seq = $2), $1), $2)
+            AND seq >= (SELECT coalesce(max(first_seq), 0) FROM alert_day
+                WHERE begun_at <= $1 - interval '5 minutes')
+            ORDER BY received, seq LIMIT {AT_ONCE}"
+    );
+    (sql, exact)
+}
+
+/// Alerts of which is found out at once for whom they may be.
+const FOUND_OUT: i64 = 500;
 
 /// Finds out of alerts that were recorded for which steps they may be what is waited for; whether
 /// there may be more of them. One node at a time does: nothing is lost or noted twice by another,
@@ -178,31 +198,20 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
         return Ok(false);
     }
     let mut seqs: Vec<i64> = unheard.iter().map(|u| u.alert_seq).collect();
-    // So many pairs of an alert and a wait at once, however many wait.
-    let waiting: Vec<Waiting> = sql::typed(&tx, "SELECT count(*) AS n FROM wait", vec![]).await?;
-    let fits = PAIRS / waiting.first().map_or(1, |w| w.n.max(1));
-    seqs.truncate(usize::try_from(fits.max(1)).unwrap_or(usize::MAX));
-    let alerts = read::whole_alerts(&tx, &seqs).await?;
-    let mut by_key: BTreeMap<String, Vec<i64>> = BTreeMap::new();
-    for (seq, alert) in &alerts {
-        let keys = [
-            format!("r{}", alert.resource),
-            format!("k{}", alert.kind),
-            format!("s{}", alert.source),
-            "*".to_owned(),
-        ];
-        keys.into_iter().for_each(|key| by_key.entry(key).or_default().push(*seq));
-    }
-    let keys: Vec<String> = by_key.keys().cloned().collect();
+    let alerts = read::alerts_without_payload(&tx, &seqs).await?;
+    let keys: BTreeSet<String> = alerts.values().flat_map(keys).collect();
+    let keys: Vec<String> = keys.into_iter().collect();
     let sql = "SELECT job_id, place, key, chosen FROM wait WHERE key = ANY($1)";
-    let waits: Vec<Waits> = sql::typed(&tx, sql, vec![keys.into()]).await?;
+    let waiting: Vec<Waiting> = sql::typed(&tx, sql, vec![keys.into()]).await?;
     // Off the workers that serve everybody.
-    let noted = tokio::task::spawn_blocking(move || noted(waits, &by_key, &alerts)).await;
-    let noted =
-        noted.map_err(|_| StoreError::BrokenOff("finding out for which steps alerts may be"))?;
-    let jobs: Vec<i64> = noted.iter().map(|n| n.0).collect();
-    let places: Vec<String> = noted.iter().map(|n| n.1.clone()).collect();
-    let alerts: Vec<i64> = noted.iter().map(|n| n.2).collect();
+    let Candidates { found, last } =
+        tokio::task::spawn_blocking(move || candidates(waiting, alerts))
+            .await
+            .map_err(|_| StoreError::BrokenOff("finding out for which steps alerts may be"))?;
+    seqs.retain(|seq| *seq <= last);
+    let jobs: Vec<i64> = found.iter().map(|n| n.0).collect();
+    let places: Vec<String> = found.iter().map(|n| n.1.clone()).collect();
+    let alerts: Vec<i64> = found.iter().map(|n| n.2).collect();
     let sql =
         "WITH may AS (SELECT * FROM unnest($1::bigint[], $2::text[], $3::bigint[]) AS m (job_id,
             place, alert_seq)),
@@ -218,92 +227,52 @@ pub async fn hear(db: &DatabaseConnection) -> Result<bool, StoreError> {
     Ok(more)
 }
 
-/// A step that waits for an event.
-#[derive(FromQueryResult)]
-struct Waits {
-    job_id: i64,
-    place: String,
-    key: String,
-    chosen: serde_json::Value,
-}
-
-/// For which steps alerts may be what is waited for: job, step and alert. A wait that this node
-/// cannot read, such as one that a later release recorded, may be for any: whoever executes the job
-/// looks closer.
-fn noted(
-    waits: Vec<Waits>,
-    by_key: &BTreeMap<String, Vec<i64>>,
-    alerts: &BTreeMap<i64, Alert>,
-) -> BTreeSet<(i64, String, i64)> {
-    let mut noted = BTreeSet::new();
-    let by_label = by_label(by_key, alerts);
-    for wait in waits {
-        let chosen: EventSelector = serde_json::from_value(wait.chosen).unwrap_or_default();
-        // Of alerts under one key those are looked at that have one of its labels.
-        let labelled = chosen.exact_label().map(|(name, texts)| {
-            let found = texts
-                .iter()
-                .filter_map(|text| by_label.get(&(wait.key.as_str(), name, text.as_str())));
-            found.flatten().copied().collect::<Vec<i64>>()
-        });
-        let may = labelled.unwrap_or_else(|| by_key.get(&wait.key).cloned().unwrap_or_default());
-        if may.is_empty() {
-            continue;
-        }
-        let compiled = chosen.compiled();
-        let may = may
-            .into_iter()
-            .filter(|seq| alerts.get(seq).is_some_and(|alert| compiled.matches(alert)));
-        noted.extend(may.map(|seq| (wait.job_id, wait.place.clone(), seq)));
-    }
-    noted
-}
-
-/// Alerts by their key and each of their labels.
-fn by_label<'a>(
-    by_key: &'a BTreeMap<String, Vec<i64>>,
-    alerts: &'a BTreeMap<i64, Alert>,
-) -> HashMap<(&'a str, &'a str, &'a str), Vec<i64>> {
-    let mut found: HashMap<(&str, &str, &str), Vec<i64>> = HashMap::new();
-    for (key, seqs) in by_key {
-        for (seq, alert) in seqs.iter().filter_map(|seq| Some((seq, alerts.get(seq)?))) {
-            for (name, value) in &alert.labels {
-                found.entry((key.as_str(), name.as_str(), value.as_str())).or_default().push(*seq);
-            }
-        }
-    }
-    found
-}
-
 #[derive(FromQueryResult)]
 struct Turn {
     free: bool,
 }
 
-#[derive(FromQueryResult)]
-struct Waiting {
-    n: i64,
-}
-
-/// Wakes the jobs whose waits are to be looked at once more, since the transactions that ran when
-/// they began are over.
-async fn call(db: &impl ConnectionTrait) -> Result<Vec<Woken>, StoreError> {
-    let sql = "WITH over AS (UPDATE wait SET called = true WHERE (job_id, place, key) IN
-            (SELECT job_id, place, key FROM wait WHERE NOT settled AND NOT called
-                AND horizon <= pg_snapshot_xmin(pg_current_snapshot()) ORDER BY horizon LIMIT 2000
-                FOR UPDATE SKIP LOCKED)
-            RETURNING job_id)
+/// Wakes the jobs among those that are `due` for which `noted` notes that they are woken; their
+/// numbers. Their rows are locked before any other, as by whoever records them, and of these none
+/// is waited for: a job that is just being recorded is woken at the next look.
+async fn wake_due(
+    db: &impl ConnectionTrait,
+    due: &str,
+    noted: &str,
+) -> Result<Vec<Woken>, StoreError> {
+    let sql = format!(
+        "WITH due AS MATERIALIZED ({due}),
+            free AS MATERIALIZED (SELECT id FROM job WHERE id IN (SELECT job_id FROM due)
+                FOR UPDATE SKIP LOCKED),
+            noted AS ({noted})
         UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now()
         ELSE wake_at END
-        WHERE id IN (SELECT job_id FROM over) AND state IN ('running', 'waiting', 'paused',
-        'unsure') RETURNING id";
-    sql::typed(db, sql, vec![]).await
+        WHERE id IN (SELECT job_id FROM noted) AND state IN ('running', 'waiting', 'paused',
+        'unsure') RETURNING id"
+    );
+    sql::typed(db, &sql, vec![]).await
 }
 
 #[derive(FromQueryResult)]
 struct Woken {
     id: i64,
 }
+
+/// Waits that are to be looked at once more, since the transactions that ran when they began are
+/// over.
+const TO_LOOK_AGAIN: (&str, &str) = (
+    "SELECT job_id FROM wait WHERE NOT settled AND NOT called
+        AND horizon <= pg_snapshot_xmin(pg_current_snapshot()) ORDER BY horizon LIMIT 2000",
+    "UPDATE wait SET called = true FROM free WHERE job_id = free.id AND NOT settled AND NOT called
+        AND horizon <= pg_snapshot_xmin(pg_current_snapshot()) RETURNING job_id",
+);
+
+/// Alerts that were noted for jobs which do not know of it yet.
+const NOTED: (&str, &str) = (
+    "SELECT id, job_id FROM heard WHERE NOT told ORDER BY id LIMIT 2000",
+    "UPDATE heard SET told = true FROM due JOIN free ON free.id = due.job_id
+        WHERE heard.id = due.id RETURNING heard.job_id",
+);
 
 /// Wakes the jobs for which alerts were noted, or whose waits are to be looked at once more; their
 /// numbers.
@@ -313,14 +282,9 @@ pub async fn wake(db: &DatabaseConnection) -> Result<Vec<JobId>, StoreError> {
             break;
         }
     }
-    let called = call(db).await?;
-    let sql = "WITH told AS (UPDATE heard SET told = true WHERE id IN
-            (SELECT id FROM heard WHERE NOT told ORDER BY id LIMIT 2000 FOR UPDATE SKIP LOCKED)
-            RETURNING job_id)
-        UPDATE job SET posts = posts + 1, wake_at = CASE WHEN state = 'waiting' THEN now()
-        ELSE wake_at END
-        WHERE id IN (SELECT job_id FROM told) AND state IN ('running', 'waiting', 'paused',
-        'unsure') RETURNING id";
-    let woken: Vec<Woken> = sql::typed(db, sql, vec![]).await?;
-    Ok(called.into_iter().chain(woken).map(|w| JobId(w.id)).collect())
+    let mut woken = Vec::new();
+    for (due, noted) in [TO_LOOK_AGAIN, NOTED] {
+        woken.extend(wake_due(db, due, noted).await?);
+    }
+    Ok(woken.into_iter().map(|w| JobId(w.id)).collect())
 }

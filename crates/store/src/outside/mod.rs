@@ -5,6 +5,7 @@
 //! job's row; whoever executes it reads what that is, and answers the machine by it.
 
 pub mod callbacks;
+mod candidates;
 pub mod children;
 pub mod decisions;
 pub mod events;
