@@ -3,6 +3,7 @@ import { CompletionContext } from '@codemirror/autocomplete';
 import { EditorState } from '@codemirror/state';
 import { type Destination, destinations } from '../src/shell/destinations';
 import { curl } from '../src/ui/curl';
+import { shown } from '../src/ui/principal';
 import { inOrder } from '../src/ui/sort';
 import { between, clock as clockOf, exact, rough } from '../src/ui/time';
 import { bytes, some } from '../src/ui/words';
@@ -112,6 +113,7 @@ const parts = {
   steps,
   place,
   reached,
+  shown,
   rough,
   some,
   stanceOf,

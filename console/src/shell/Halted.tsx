@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { liftHalt, watch } from '../api/client';
 import { Button, Failed } from '../ui/parts';
+import { shown } from '../ui/principal';
 import { useMay } from '../ui/rights';
 import { Exact } from '../ui/Time';
 
@@ -25,7 +26,7 @@ export function Halted() {
     >
       <p className="min-w-0 flex-1">
         <b className="font-semibold">No job is begun.</b> Halted since <Exact at={halt.since} /> by{' '}
-        {halt.by}: {halt.reason}
+        {shown(halt.by)}: {halt.reason}
       </p>
       {may && !asked && <Button onClick={() => setAsked(true)}>Lift the halt</Button>}
       {may && asked && (

@@ -1,11 +1,14 @@
 // Jobs as rows of a list, wherever there is one.
 import type { JobItem } from '../api/client';
 import { Empty, JobTag } from '../ui/parts';
+import { shown } from '../ui/principal';
 import { type Look, Table } from '../ui/Table';
 import { Time } from '../ui/Time';
 
 const whose = (job: JobItem) =>
-  job.rule ? `for rule ${job.rule}` : `launched by ${job.launched_by ?? 'hand'}`;
+  job.rule
+    ? `for rule ${job.rule}`
+    : `launched by ${job.launched_by ? shown(job.launched_by) : 'hand'}`;
 const doing = (job: JobItem) => (job.effect && job.doing === job.effect ? whose(job) : job.doing);
 const took = (job: JobItem) =>
   job.started_at && <Time at={job.started_at} until={job.finished_at ?? null} />;

@@ -1,6 +1,7 @@
 //! What was done that decides what others may do, and who was refused.
 
 use crate::filters::{number, time};
+use arvok_core::Principal;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -10,7 +11,7 @@ use utoipa::{IntoParams, ToSchema};
 #[into_params(parameter_in = Query)]
 #[serde(default, deny_unknown_fields)]
 pub struct AuditFilter {
-    /// By whom: the name of a token, or of a node.
+    /// By whom: `token/pat`, or an id of any kind.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
     /// What was done, such as `token.made` or `sign-in.refused`.
@@ -35,10 +36,10 @@ pub struct AuditItem {
     pub id: i64,
     /// When; of several the last time.
     pub at: DateTime<Utc>,
-    /// What kind of one did it: `token`, `link`, `node`, `stranger`.
-    pub kind: String,
-    /// Who: the name of a token or a node, or the address of a stranger.
-    pub by: String,
+    /// Who: a token, a link that decides (by the name that was typed), a node, or a stranger by an
+    /// address.
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
     /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
     /// `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
     /// `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to

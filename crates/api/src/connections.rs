@@ -1,6 +1,7 @@
 //! Connections: whether they can be used, what they offer, how their calls went.
 
 use crate::{CallState, filters::number};
+use arvok_core::Principal;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -54,6 +55,9 @@ pub struct ConnectionDetail {
     pub rate: Option<String>,
     /// The machines that it stands for, as globs; empty: that of its address.
     pub hosts: Vec<String>,
+    /// The connection to the jump host through which it is reached.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub jump: Option<String>,
     /// The fingerprints of the keys of which a machine must show one; empty: a trusted one.
     pub host_keys: Vec<String>,
     /// The machines whose keys an admin has trusted, 100 at most.
@@ -70,7 +74,8 @@ pub struct TrustedMachine {
     /// Its fingerprint, such as `SHA256:...`.
     pub fingerprint: String,
     /// Who trusted it.
-    pub by: String,
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
     /// When.
     pub at: DateTime<Utc>,
 }
@@ -181,7 +186,8 @@ pub struct CallItem {
     /// Which try, from one.
     pub attempt: Option<i32>,
     /// Who called it by hand.
-    pub by: Option<String>,
+    #[schema(schema_with = crate::words::principal_or_none)]
+    pub by: Option<Principal>,
     /// When it began.
     pub at: DateTime<Utc>,
     /// How long it took, in milliseconds.

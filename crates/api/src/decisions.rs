@@ -1,6 +1,7 @@
 //! Decisions: questions that jobs put to people.
 
 use crate::{DecisionState, filters::number};
+use arvok_core::Principal;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -52,8 +53,9 @@ pub struct DecisionItem {
     pub state: DecisionState,
     /// What was chosen.
     pub choice: Option<String>,
-    /// By whom; of a link without signing in it says that, behind the name that was given.
-    pub by: Option<String>,
+    /// By whom; whoever had a link without signing in is a `link`, by the name that was typed.
+    #[schema(schema_with = crate::words::principal_or_none)]
+    pub by: Option<Principal>,
     /// By which way: `command`, `console`, `link`, `api`.
     pub how: Option<String>,
     /// A remark.

@@ -1,7 +1,7 @@
 //! Definitions: what is published, and publishing. Secrets, by name only.
 
 use crate::{FileProblem, ListenerItem};
-use arvok_core::{Verdict, rule::Stance};
+use arvok_core::{Principal, Verdict, rule::Stance};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -117,7 +117,8 @@ pub struct DefinitionItem {
     /// When that was published.
     pub published_at: DateTime<Utc>,
     /// By whom.
-    pub published_by: String,
+    #[schema(schema_with = crate::words::principal)]
+    pub published_by: Principal,
     /// For rules: `watch`, `propose` or `act`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(schema_with = crate::words::one_or_none::<Stance>)]

@@ -155,7 +155,7 @@ pub struct JobFilter {
     pub rule: Option<String>,
     /// On this target.
     pub target: Option<String>,
-    /// Launched by this person or program, by the name of its token.
+    /// Launched by whom: `token/pat`, or an id of any kind.
     pub by: Option<String>,
     /// For this alarm.
     #[serde(deserialize_with = "number")]

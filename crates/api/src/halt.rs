@@ -1,5 +1,6 @@
 //! The halt of all jobs.
 
+use arvok_core::Principal;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -9,8 +10,9 @@ use utoipa::ToSchema;
 pub struct Halt {
     /// Since when.
     pub since: DateTime<Utc>,
-    /// By whom: the name of a token, or of what was given at the start of a node.
-    pub by: String,
+    /// By whom: a token, or a node at its start.
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
     /// Why, in that one's words.
     pub reason: String,
 }

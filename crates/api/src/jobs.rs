@@ -2,6 +2,7 @@
 
 use crate::{AlertItem, CallAnswer, CallRequest, DecisionItem, StepState};
 use arvok_core::{
+    Principal,
     job::{JobEffect, JobState},
     rule::Urgency,
 };
@@ -38,7 +39,8 @@ pub struct JobItem {
     /// The job whose step it is.
     pub parent: Option<i64>,
     /// Who launched it by hand.
-    pub launched_by: Option<String>,
+    #[schema(schema_with = crate::words::principal_or_none)]
+    pub launched_by: Option<Principal>,
     /// The alert that set it off.
     pub alert: Option<i64>,
     /// The alarm of that alert.
@@ -111,8 +113,9 @@ pub struct JobDetail {
 pub struct JobAct {
     /// When.
     pub at: DateTime<Utc>,
-    /// Who: the name of a token, or the name that was typed by whoever had a link.
-    pub by: String,
+    /// Who.
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
     /// `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
     /// `proposal.launched`, `decision.taken`.
     pub act: String,
@@ -123,8 +126,9 @@ pub struct JobAct {
 /// Who has seen something, and when.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SeenBy {
-    /// The name of the token.
-    pub by: String,
+    /// Who.
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
     /// When.
     pub at: DateTime<Utc>,
 }

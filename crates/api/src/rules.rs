@@ -2,7 +2,7 @@
 
 use crate::{FileText, ProposalState};
 use arvok_core::{
-    AlertState, JobId, Severity, Verdict,
+    AlertState, JobId, Principal, Severity, Verdict,
     rehearse::{self, Report},
     rule::{Stance, Urgency},
 };
@@ -20,7 +20,8 @@ pub struct VersionItem {
     /// When it was published.
     pub published_at: DateTime<Utc>,
     /// By whom.
-    pub published_by: String,
+    #[schema(schema_with = crate::words::principal)]
+    pub published_by: Principal,
     /// The document.
     pub text: String,
     /// Whether this version withdraws the definition.
@@ -102,7 +103,8 @@ pub struct ProposalItem {
     /// When it was decided.
     pub decided_at: Option<DateTime<Utc>>,
     /// By whom; absent when it was withdrawn.
-    pub decided_by: Option<String>,
+    #[schema(schema_with = crate::words::principal_or_none)]
+    pub decided_by: Option<Principal>,
     /// The reason given, or what is wrong with the inputs.
     pub note: Option<String>,
 }

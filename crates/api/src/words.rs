@@ -1,7 +1,7 @@
 //! The words that go over the wire are the core's own: here is how the description of the API tells
 //! them.
 
-use arvok_core::{connector::CallEnd, words::Words};
+use arvok_core::{PrincipalKind, connector::CallEnd, words::Words};
 use serde_json::Value;
 use utoipa::{
     ToSchema,
@@ -20,6 +20,25 @@ pub(crate) fn one_or_none<T: Words>() -> Object {
     ObjectBuilder::new()
         .schema_type(SchemaType::from_iter([Type::String, Type::Null]))
         .enum_values(Some(words.collect::<Vec<_>>()))
+        .build()
+}
+
+/// The schema of who did something.
+pub(crate) fn principal() -> Object {
+    who(Type::String.into())
+}
+
+/// The schema of who did something, or null.
+pub(crate) fn principal_or_none() -> Object {
+    who(SchemaType::from_iter([Type::String, Type::Null]))
+}
+
+fn who(types: SchemaType) -> Object {
+    let kinds = PrincipalKind::ALL.map(PrincipalKind::as_str).join("|");
+    ObjectBuilder::new()
+        .schema_type(types)
+        .description(Some("Who: an id with its kind, such as `token/pat`"))
+        .pattern(Some(format!("^({kinds})/.")))
         .build()
 }
 

@@ -38,12 +38,35 @@ pub struct Way<'a> {
     pub host_keys: &'a [String],
     /// The keys that were trusted of machines of this connection.
     pub trusted: Option<&'a TrustedKeys>,
+    /// The machine through which it is reached.
+    pub jump: Option<JumpHost<'a>>,
     /// How long one request may take.
     pub timeout: Duration,
     /// Is shown what a command writes while it runs.
     pub live: LiveOutput<'a>,
     /// The span of the call, for whoever is called and keeps traces.
     pub trace: Option<TraceContext>,
+}
+
+/// A machine through which others are reached.
+#[derive(Clone, Copy)]
+pub struct JumpHost<'a> {
+    /// Its address.
+    pub base: &'a str,
+    /// The opened credential that it is shown.
+    pub credential: Option<&'a Opened>,
+    /// The fingerprints of the keys of which it must show one; none: what was trusted.
+    pub host_keys: &'a [String],
+    /// The keys that were trusted of it.
+    pub trusted: Option<&'a TrustedKeys>,
+}
+
+impl<'a> JumpHost<'a> {
+    /// The way to it.
+    pub(crate) const fn way(self, timeout: Duration) -> Way<'a> {
+        let Self { base, credential, host_keys, trusted } = self;
+        Way { credential, host_keys, trusted, ..Way::to(base, timeout) }
+    }
 }
 
 impl<'a> Way<'a> {
@@ -56,6 +79,7 @@ impl<'a> Way<'a> {
             hosts: &[],
             host_keys: &[],
             trusted: None,
+            jump: None,
             timeout,
             live: LiveOutput::NOBODY,
             trace: None,

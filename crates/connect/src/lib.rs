@@ -20,7 +20,7 @@ mod vault;
 
 pub use callbacks::{signature, unsigned};
 pub use cryptography::http_client;
-pub use driver::{Called, TrustedKeys, Way};
+pub use driver::{Called, JumpHost, TrustedKeys, Way};
 pub use drivers::{Call, CallOutcome, Drivers};
 pub use events::{KeyError, Keys, NotTaken, Posted, allowed_rate};
 pub use http::{CallError, Http};

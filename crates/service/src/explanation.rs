@@ -40,7 +40,9 @@ pub(crate) async fn explain(
 
 /// What the rules decided about an alert.
 async fn verdicts(node: &Node, seq: i64) -> Result<Vec<VerdictItem>, ApiError> {
-    Ok(read::alert(&node.db, seq).await?.map_or_else(Vec::new, |detail| detail.verdicts))
+    Ok(read::alert(&node.pools.questions, seq)
+        .await?
+        .map_or_else(Vec::new, |detail| detail.verdicts))
 }
 
 /// The explanation, with the verdicts that were given about the alert of that number.
@@ -118,7 +120,7 @@ async fn given_verdict(
             given.rule_version
         ));
     }
-    why.story = read::tally_story(&node.db, &why.rule, &given.tally, seq).await?;
+    why.story = read::tally_story(&node.pools.questions, &why.rule, &given.tally, seq).await?;
     why.tally = Some(given.tally);
     why.verdict = Some(VerdictGuess {
         given: true,
@@ -132,10 +134,10 @@ async fn given_verdict(
 /// What would be decided if the alert came at this moment.
 async fn foresee(node: &Node, why: &mut Why, rule: &Rule, alert: &Alert) -> Result<(), ApiError> {
     let now = clock::now();
-    let (verdict, reason) = intake::preview(&node.db, rule, alert, now).await?;
+    let (verdict, reason) = intake::preview(&node.pools.questions, rule, alert, now).await?;
     why.verdict = Some(VerdictGuess { given: false, verdict, reason, job: None });
     if let (Some(tally), Some(_)) = (&why.tally, why.version) {
-        why.story = read::tally_story(&node.db, &why.rule, tally, i64::MAX).await?;
+        why.story = read::tally_story(&node.pools.questions, &why.rule, tally, i64::MAX).await?;
     }
     Ok(())
 }

@@ -7,12 +7,8 @@
 
 use crate::data_folder::{DataFolder, Unusable};
 use arvok_connect::{Vault, VaultError};
-use arvok_store::{
-    DatabaseConnection, StoreError,
-    audit::{self, By},
-    outside::callbacks,
-    secrets,
-};
+use arvok_core::Principal;
+use arvok_store::{DatabaseConnection, StoreError, audit, outside::callbacks, secrets};
 
 /// Why a node cannot even tell whether its key is the right one.
 #[derive(Debug, thiserror::Error)]
@@ -123,8 +119,14 @@ async fn first(db: &DatabaseConnection, vault: &Vault, anew: bool) -> Result<Vec
     }
     secrets::keep_key_check(db, sealed.clone(), anew).await?;
     if anew {
-        audit::record(db, By::Node("serve --new-key"), "key.taken", "the key of the secrets", "")
-            .await?;
+        audit::record(
+            db,
+            &Principal::node("serve --new-key"),
+            "key.taken",
+            "the key of the secrets",
+            "",
+        )
+        .await?;
     }
     Ok(secrets::key_check(db).await?.unwrap_or(sealed))
 }

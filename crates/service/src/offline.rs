@@ -6,7 +6,8 @@ use crate::{
     key, secrets,
     serve::{self, ServeError},
 };
-use arvok_store::{Purpose, audit::By, schema};
+use arvok_core::Principal;
+use arvok_store::{Purpose, schema};
 
 /// Sets or replaces a secret in the database that the settings name, sealed with the key of the
 /// data folder. Nodes that run look at it at once.
@@ -27,9 +28,14 @@ pub async fn set_secret(
     if let Some(fault) = opened.fault {
         return Err(ServeError::Refused(fault));
     }
-    let set =
-        secrets::set(&db, &opened.vault, (name, value), allowed, By::Node("secret set --offline"))
-            .await;
+    let set = secrets::set(
+        &db,
+        &opened.vault,
+        (name, value),
+        allowed,
+        &Principal::node("secret set --offline"),
+    )
+    .await;
     let _ = db.close().await;
     if let Some(cluster) = cluster {
         cluster.stop();

@@ -47,12 +47,12 @@ pub(crate) async fn run(node: Arc<Node>) {
         }
     }
     // Otherwise another waits until this node's turn is over.
-    let _ = outbox::leave(&node.work_db, &node.name).await;
+    let _ = outbox::leave(&node.pools.work, &node.name).await;
 }
 
 /// Lets the next events enter; whether there may be more.
 pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
-    let events = outbox::claim(&node.work_db, &node.name, AT_ONCE).await?;
+    let events = outbox::claim(&node.pools.work, &node.name, AT_ONCE).await?;
     if events.is_empty() {
         return Ok(false);
     }
@@ -82,9 +82,9 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     if !all_in {
         return Ok(false);
     }
-    subscribers::keep(&node.work_db, &events, &out).await?;
+    subscribers::keep(&node.pools.work, &events, &out).await?;
     if !out.is_empty() {
-        node.leaving.notify_one();
+        node.wakeups.events.notify_one();
     }
     Ok(more)
 }

@@ -3,7 +3,8 @@
 
 use crate::{config::Config, key};
 use arvok_connect::Vault;
-use arvok_store::{DatabaseConnection, StoreError, audit::By, jobs, nodes};
+use arvok_core::Principal;
+use arvok_store::{DatabaseConnection, StoreError, jobs, nodes};
 
 /// Halts all jobs if this start is to hold them, and forgets the nodes that wrote the backup:
 /// nobody is to miss them.
@@ -19,10 +20,10 @@ pub(crate) async fn hold(db: &DatabaseConnection, config: &Config) -> Result<(),
         ),
         (false, false) => return Ok(()),
     };
-    let (halt, _) = jobs::set_halt(db, By::Node(by), why).await?;
+    let (halt, _) = jobs::set_halt(db, &Principal::node(by), why).await?;
     let forgotten = nodes::forget_silent(db).await?;
     tracing::warn!(
-        by = halt.by,
+        by = %halt.by,
         "no job is begun or taken up: {}; `arvok job list` shows what stands, `arvok halt lift` \
         lets it go on",
         halt.reason

@@ -1,9 +1,12 @@
 //! Trying again what cannot be done at the moment.
 
 use arvok_store::{Class, StoreError};
-use std::time::{Duration, Instant};
+use std::{
+    fmt::Display,
+    time::{Duration, Instant},
+};
 
-/// How long the records are tried to be written or read while the database cannot be worked with.
+/// How long something is tried again: a job under way outlives a database that is away for a while.
 const RETRIED_FOR: Duration = Duration::from_secs(60);
 
 /// A wait that grows from try to try.
@@ -26,16 +29,17 @@ impl Backoff {
     }
 }
 
-/// Tries something again while the database cannot be worked with.
+/// Tries something again while the database cannot be worked with; what it is stands in the log.
 pub(crate) async fn retry<T, F: Future<Output = Result<T, StoreError>>>(
+    what: impl Display,
     mut attempt: impl FnMut() -> F,
 ) -> Result<T, StoreError> {
-    let begun = Instant::now();
+    let (begun, mut backoff) = (Instant::now(), Backoff::new());
     loop {
         match attempt().await {
             Err(e) if e.class() != Class::Lasting && begun.elapsed() < RETRIED_FOR => {
-                tracing::warn!("it is tried again: {e}");
-                tokio::time::sleep(Duration::from_millis(200)).await;
+                tracing::warn!("{what} is tried again: {e}");
+                backoff.back_off().await;
             }
             done => return done,
         }

@@ -4,11 +4,9 @@
 use crate::{clock, problem::ApiError};
 use arvok_api::Change;
 use arvok_connect::Vault;
-use arvok_core::{Kind, document::check_name, text::cut};
+use arvok_core::{Kind, Principal, document::check_name, text::cut};
 use arvok_store::{
-    DatabaseConnection,
-    audit::{self, By},
-    changes,
+    DatabaseConnection, audit, changes,
     secrets::{self, Sealed},
 };
 
@@ -24,7 +22,7 @@ pub(crate) async fn set(
     vault: &Vault,
     (name, value): (&str, &str),
     allowed: Option<Vec<String>>,
-    by: By<'_>,
+    by: &Principal,
 ) -> Result<(), ApiError> {
     check_name(name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
     if value.is_empty() || value.len() > MAX_SECRET {

@@ -66,7 +66,7 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
             tracing::warn!("looking at what is wrong: {e}");
         }
     }
-    let _ = nodes::leave(&node.work_db, &node.name).await;
+    let _ = nodes::leave(&node.pools.work, &node.name).await;
 }
 
 async fn send_beat(
@@ -89,15 +89,15 @@ async fn send_beat(
         listeners: node.listeners.items(&format!("{host} {address}")),
     };
     node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
-    nodes::beat(&node.work_db, &beat).await?;
-    node.share.store(Arc::new(nodes::share(&node.work_db, &node.name).await?));
+    nodes::beat(&node.pools.work, &beat).await?;
+    node.share.store(Arc::new(nodes::share(&node.pools.work, &node.name).await?));
     node.vitals.committed();
     Ok(())
 }
 
 /// Counts what waits to be told and to leave.
 async fn tell_leaving(node: &Node) -> Result<(), StoreError> {
-    let (outbox, leaving) = subscribers::waiting(&node.work_db).await?;
+    let (outbox, leaving) = subscribers::waiting(&node.pools.work).await?;
     let work = &node.metrics.work;
     work.outbox.set(outbox);
     // Whoever is not named any more has nothing that waits.
@@ -113,16 +113,17 @@ async fn tell_leaving(node: &Node) -> Result<(), StoreError> {
 /// Raises and clears the alarms about what is wrong. Any node may do it: what several see at once
 /// is told once.
 pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
-    let (all, backlog) = (nodes::all(&node.work_db).await?, nodes::backlog(&node.work_db).await?);
+    let (all, backlog) =
+        (nodes::all(&node.pools.work).await?, nodes::backlog(&node.pools.work).await?);
     node.metrics.intake.aside.set(backlog.aside);
     node.metrics.intake.overdue.set(backlog.overdue);
     node.metrics.own.lock_waits.set(backlog.lock_waits);
     node.metrics.work.queued.set(backlog.queued);
     node.metrics.work.halted.set(i64::from(backlog.halt.is_some()));
     tell_leaving(node).await?;
-    let failing = subscribers::failing(&node.work_db, FAILING).await?;
+    let failing = subscribers::failing(&node.pools.work, FAILING).await?;
     let mut troubles = troubles(&all, &backlog, &failing);
-    for t in timers::failing(&node.work_db, FAILING).await? {
+    for t in timers::failing(&node.pools.work, FAILING).await? {
         let words =
             format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
         troubles.insert(("timer.failing".into(), format!("timer/{}", name(&t.key))), words);
@@ -133,7 +134,7 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
         limit: Some(500),
         ..AlarmFilter::default()
     };
-    let standing = read::alarms(&node.work_db, filter).await?.items;
+    let standing = read::alarms(&node.pools.work, filter).await?.items;
     let now = clock::now();
     let alerts: Vec<Alert> = changes(&troubles, &standing, now)
         .into_iter()
@@ -229,7 +230,7 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troub
         say(
             "jobs.halted",
             "arvok/jobs".into(),
-            format!("jobs are halted by {}: {}", halt.by, halt.reason),
+            format!("jobs are halted by {}: {}", halt.by.shown(), halt.reason),
         );
     }
     if backlog.overdue > SLOW {

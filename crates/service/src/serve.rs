@@ -18,11 +18,10 @@ use crate::{
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
 use arvok_connect::Drivers;
-use arvok_core::connector::Connection;
+use arvok_core::{Principal, connector::Connection};
 use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
-    DatabaseConnection, Limits, Purpose, StoreError, access,
-    audit::{self, By},
+    DatabaseConnection, Limits, Purpose, StoreError, access, audit,
     changes::{self, Listener, Reached},
     days,
     retention::{self, Retention},
@@ -185,9 +184,9 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let (stop, stopping) = watch::channel(false);
     let mut node =
         Node::new(&config, pools, installation, (key.vault, Drivers::new()?), door, stopping);
-    node.key_fault = key.fault;
+    node.calls.key_fault = key.fault;
     let node = Arc::new(node);
-    let listener = Listener::start(&node.work_db).await?;
+    let listener = Listener::start(&node.pools.work).await?;
     node.reload().await?;
     first_approvals(&node).await?;
     begin_retention(&node, &config).await?;
@@ -203,7 +202,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let mut tasks = JoinSet::new();
     background(&mut tasks, &node, listener, &queue);
     let mut finishing = Vec::new();
-    match &node.key_fault {
+    match &node.calls.key_fault {
         None => {
             supervised(&mut tasks, &node, "subscribers", subscribers::run);
             supervised(&mut tasks, &node, "leases", runner::renew);
@@ -278,7 +277,7 @@ fn background(tasks: &mut JoinSet<()>, node: &Arc<Node>, listener: Listener, que
     supervised(tasks, node, "tables", watch_tables);
     supervised(tasks, node, "upkeep", upkeep);
     supervised(tasks, node, "announcements", |node| async move {
-        node.announcer.run(&node.work_db, node.stopping.clone()).await;
+        node.announcer.run(&node.pools.work, node.stopping.clone()).await;
     });
     for lane in 0..intake::LANES {
         let (queue, shard) = (queue.clone(), shard(&node.name, lane));
@@ -341,7 +340,7 @@ async fn recovery_token(
 /// Of an installation that is older than the approvals: what connections show now was approved when
 /// they were published.
 async fn first_approvals(node: &Node) -> Result<(), ServeError> {
-    if audit::latest(&node.work_db, "secret.approved").await?.is_some()
+    if audit::latest(&node.pools.work, "secret.approved").await?.is_some()
         || node.published().secrets.is_empty()
     {
         return Ok(());
@@ -349,9 +348,10 @@ async fn first_approvals(node: &Node) -> Result<(), ServeError> {
     let approved: Vec<_> =
         node.published().catalog.all::<Connection>().flat_map(|(c, _)| approvals_of(c)).collect();
     if !approved.is_empty() {
-        secrets::approve(&node.work_db, &approved, "the start of this release").await?;
+        secrets::approve(&node.pools.work, &approved, &Principal::node(&node.name)).await?;
         let what = format!("what {} connections show", approved.len());
-        audit::record(&node.work_db, By::Node(&node.name), "secret.approved", &what, "").await?;
+        audit::record(&node.pools.work, &Principal::node(&node.name), "secret.approved", &what, "")
+            .await?;
     }
     Ok(())
 }
@@ -360,7 +360,7 @@ async fn first_approvals(node: &Node) -> Result<(), ServeError> {
 /// where the database says otherwise.
 async fn begin_retention(node: &Node, config: &Config) -> Result<(), ServeError> {
     let told = config.retention.change();
-    let kept = retention::begin(&node.work_db, &told, By::Node(&node.name)).await?;
+    let kept = retention::begin(&node.pools.work, &told, &Principal::node(&node.name)).await?;
     for other in told.differs_from(&kept) {
         tracing::warn!(
             "retention.{other} is set for this node, but counts only for a new installation; \
@@ -434,7 +434,7 @@ async fn hear(node: Arc<Node>, listener: Option<Listener>) {
     let mut stopping = node.stopping.clone();
     let mut listener = match listener {
         Some(listener) => listener,
-        None => match Listener::start(&node.work_db).await {
+        None => match Listener::start(&node.pools.work).await {
             Ok(listener) => listener,
             Err(e) => {
                 tracing::error!("the channel of changes: {e}");
@@ -459,7 +459,7 @@ async fn hear(node: Arc<Node>, listener: Option<Listener>) {
             reload(&node).await;
         }
         if !change.jobs.is_empty() || !change.alarms.is_empty() || change.reset {
-            node.work.notify_one();
+            node.wakeups.jobs.notify_one();
         }
         node.hear(change);
     }
@@ -483,12 +483,12 @@ async fn watch_tables(node: Arc<Node>) {
             _ = stopping.changed() => return,
             _ = tick.tick() => {}
         }
-        if let Err(e) = measure_clock(&node.work_db).await {
+        if let Err(e) = measure_clock(&node.pools.work).await {
             tracing::warn!("the database's clock cannot be read: {e}");
         }
         node.metrics.own.clock_offset.set(-clock::offset().as_seconds_f64());
         node.metrics.intake.bytes.set(node.admission.bytes());
-        let Ok(reached) = changes::reached(&node.work_db).await else { continue };
+        let Ok(reached) = changes::reached(&node.pools.work).await else { continue };
         if reached.generation != node.published().generation {
             reload(&node).await;
         }
@@ -496,7 +496,7 @@ async fn watch_tables(node: Arc<Node>) {
         match before.replace(reached) {
             Some(before) if node.missed(before) => {
                 node.hear(Change { reset: true, ..Change::default() });
-                node.work.notify_one();
+                node.wakeups.jobs.notify_one();
             }
             Some(_) => {}
             // Nobody follows yet.
@@ -527,9 +527,10 @@ async fn upkeep(node: Arc<Node>) {
 
 /// Removes some of what is kept no longer; whether there is more.
 async fn remove(node: &Node) -> Result<bool, StoreError> {
-    let retention = retention::now(&node.work_db).await?;
+    let retention = retention::now(&node.pools.work).await?;
     let more = turn_days(node, &retention).await;
-    let swept = arvok_store::sweep(&node.work_db, Limits::under(&retention), clock::now()).await?;
+    let swept =
+        arvok_store::sweep(&node.pools.work, Limits::under(&retention), clock::now()).await?;
     Ok(more || swept.is_full())
 }
 
@@ -537,12 +538,12 @@ async fn remove(node: &Node) -> Result<bool, StoreError> {
 /// to do at once. What somebody stands in the way of is done at the next pass.
 async fn turn_days(node: &Node, retention: &Retention) -> bool {
     let now = clock::now();
-    let begun = days::begin(&node.work_db, now).await;
-    let gone = days::expire(&node.work_db, retention, now).await;
+    let begun = days::begin(&node.pools.work, now).await;
+    let gone = days::expire(&node.pools.work, retention, now).await;
     match begun {
         Ok(true) => {
             tracing::info!("a day of alerts begins");
-            if let Err(e) = days::survey(&node.work_db).await {
+            if let Err(e) = days::survey(&node.pools.work).await {
                 put_off("the days are looked at", &e);
             }
         }

@@ -50,7 +50,7 @@ pub(crate) async fn run(node: Arc<Node>) {
         tokio::select! {
             _ = stopping.changed() => return,
             _ = look.tick() => looked = true,
-            () = node.leaving.notified() => {}
+            () = node.wakeups.events.notified() => {}
             Some(_) = sending.under_way.join_next() => {}
         }
         if looked {
@@ -80,7 +80,7 @@ impl Sending {
             let ready =
                 all.filter_map(|(s, _)| Some((s.name.clone(), ready(&published, s).ok()?.0)));
             let all: Vec<(String, String)> = ready.collect();
-            store::note(&node.work_db, published.generation, &all).await?;
+            store::note(&node.pools.work, published.generation, &all).await?;
             self.room.retain(|name, _| all.iter().any(|(known, _)| known == name));
             for (name, _) in all {
                 self.room.entry(name).or_insert_with(|| Arc::new(Semaphore::new(AT_ONCE)));
@@ -88,12 +88,12 @@ impl Sending {
             self.known = Some(published.generation);
         }
         if old {
-            store::give_up(&node.work_db).await?;
+            store::give_up(&node.pools.work).await?;
         }
         if self.room.is_empty() {
             return Ok(());
         }
-        for asked in store::to_ask(&node.work_db, self.room.keys().cloned().collect()).await? {
+        for asked in store::to_ask(&node.pools.work, self.room.keys().cloned().collect()).await? {
             let node = Arc::clone(node);
             self.under_way.spawn(async move { log_error(ask(&node, &asked).await) });
         }
@@ -114,7 +114,7 @@ impl Sending {
         if room.is_empty() {
             return Ok(());
         }
-        for event in store::claim(&node.work_db, &room).await? {
+        for event in store::claim(&node.pools.work, &room).await? {
             let place = self
                 .room
                 .get(&event.subscriber)
@@ -200,19 +200,25 @@ fn host_of(address: &str) -> &str {
 /// Asks an address whether it wants events.
 async fn ask(node: &Node, asked: &Handshake) -> Result<(), StoreError> {
     let link = node
+        .calls
         .vault
         .seal_link(SEALED_FOR, &format!("{} {}", asked.asked_at.timestamp_micros(), asked.name));
     let Ok(link) = link else { return Ok(()) };
     let callback = format!("{}/consent/{link}", node.public_url());
-    match node.drivers.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
+    match node.calls.drivers.http.ask_for_consent(&asked.address, &origin(node), &callback).await {
         Ok(rate) => {
             tracing::info!(subscriber = asked.name, "wants events");
             agreed(node, &asked.name, asked.asked_at, rate).await?;
         }
         Err(NotTaken { why, retry_after, .. }) => {
             let again = retry_after.unwrap_or_else(|| after(asked.failures));
-            store::not_agreed(&node.work_db, asked, &node.published().redactor.text(&why), again)
-                .await?;
+            store::not_agreed(
+                &node.pools.work,
+                asked,
+                &node.published().redactor.text(&why),
+                again,
+            )
+            .await?;
         }
     }
     Ok(())
@@ -226,8 +232,8 @@ async fn agreed(
     rate: Option<u32>,
 ) -> Result<bool, StoreError> {
     let rate = rate.map(|r| i32::try_from(r).unwrap_or(i32::MAX));
-    let stands = store::agreed(&node.work_db, name, at, rate).await?;
-    node.leaving.notify_one();
+    let stands = store::agreed(&node.pools.work, name, at, rate).await?;
+    node.wakeups.events.notify_one();
     Ok(stands)
 }
 
@@ -238,7 +244,7 @@ pub(crate) async fn consent(
     link: &str,
     rate: Option<u32>,
 ) -> Result<Option<String>, StoreError> {
-    let Some(opened) = node.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
+    let Some(opened) = node.calls.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
     let Some((at, name)) = opened.split_once(' ') else { return Ok(None) };
     let Some(at) = at.parse().ok().and_then(DateTime::from_timestamp_micros) else {
         return Ok(None);
@@ -248,17 +254,17 @@ pub(crate) async fn consent(
 
 /// Asks an address at once, and sends at once what waits for it.
 pub(crate) async fn hurry(node: &Node, name: &str) -> Result<(), StoreError> {
-    store::hurry(&node.work_db, name).await?;
-    for asked in store::to_ask(&node.work_db, vec![name.to_owned()]).await? {
+    store::hurry(&node.pools.work, name).await?;
+    for asked in store::to_ask(&node.pools.work, vec![name.to_owned()]).await? {
         ask(node, &asked).await?;
     }
-    node.leaving.notify_one();
+    node.wakeups.events.notify_one();
     Ok(())
 }
 
 /// Sends an event and notes what became of it.
 async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
-    let db = &node.work_db;
+    let db = &node.pools.work;
     if let Some(rate) = event.rate.and_then(|r| u32::try_from(r).ok()) {
         let of = format!("subscriber/{}", event.subscriber);
         match calls::reserve(db, &of, rate, Duration::from_secs(60), TURN).await? {
@@ -285,7 +291,7 @@ async fn post(node: &Node, event: &Outgoing) -> Result<(), StoreError> {
         at: clock::now().timestamp(),
         origin: &origin(node),
     };
-    match node.drivers.http.post_event(&event.address, &keys, posted).await {
+    match node.calls.drivers.http.post_event(&event.address, &keys, posted).await {
         Ok(status) => store::delivered(db, event, status).await,
         Err(not) => {
             let failed = Failed {

@@ -16,6 +16,15 @@ BEGIN
                 'launched_by', j.launched_by, 'parent', j.parent, 'urgency', j.urgency), 'chain', coalesce(j.chain, '[]')) || more));
 END $$;
 
+-- Who did something, as people read it: the name alone only where it is one that was given. The core
+-- has the same (`core/principal`). Called by `decision_told`; locks nothing.
+CREATE OR REPLACE FUNCTION principal_shown(who principal) RETURNS text
+    LANGUAGE sql IMMUTABLE AS $$
+    SELECT CASE split_part(who, '/', 1) WHEN 'token' THEN '' ELSE substr(who, strpos(who, '/') + 1) END
+        || CASE split_part(who, '/', 1) WHEN 'token' THEN substr(who, strpos(who, '/') + 1)
+            WHEN 'link' THEN ' (by link, not signed in)' ELSE format(' (%s)', split_part(who, '/', 1)) END
+$$;
+
 -- Tells that a question is asked, and what became of it. Called for each row of `decision` that is
 -- made or changes its state.
 CREATE OR REPLACE FUNCTION decision_told() RETURNS trigger
@@ -26,7 +35,7 @@ DECLARE
 BEGIN
     SELECT * INTO j FROM job WHERE id = NEW.job_id;
     PERFORM tell('decision.' || word, 'indeterminate', left(NEW.text, 500) || ': '
-            || CASE NEW.state WHEN 'open' THEN 'asked' WHEN 'taken' THEN format('%s, by %s', NEW.choice, NEW.decided_by)
+            || CASE NEW.state WHEN 'open' THEN 'asked' WHEN 'taken' THEN format('%s, by %s', NEW.choice, principal_shown(NEW.decided_by))
                 WHEN 'silent' THEN 'nobody decided' ELSE 'not asked any more' END,
         j, jsonb_build_object('decision', jsonb_build_object('id', NEW.id, 'step', NEW.place, 'text', left(NEW.text, 4000),
             'state', NEW.state, 'choice', NEW.choice, 'by', NEW.decided_by, 'how', NEW.how, 'remark', NEW.remark, 'until', NEW.until)));

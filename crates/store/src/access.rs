@@ -2,14 +2,13 @@
 //! slow hashes are for passwords that people choose.
 
 use crate::{
-    StoreError,
-    audit::{self, By},
+    StoreError, audit,
     entity::{session, token},
     sql,
     stored::Stored,
 };
 use arvok_api::{TokenItem, Who};
-use arvok_core::Role;
+use arvok_core::{Principal, Role};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, PaginatorTrait, QueryFilter,
@@ -47,7 +46,8 @@ pub async fn add_first_token<T, E: From<StoreError>>(
     }
     let written = written()?;
     add_token(&adding, "admin", Role::Admin, secret, now).await?;
-    audit::record(&adding, By::Node("the first start"), "token.made", "admin", "admin").await?;
+    audit::record(&adding, &Principal::node("the first start"), "token.made", "admin", "admin")
+        .await?;
     adding.commit().await.map_err(StoreError::from)?;
     Ok(Some(written))
 }
@@ -68,7 +68,8 @@ pub async fn add_recovery<T, E: From<StoreError>>(
     let name = format!("recovered-{}", now.format("%Y%m%d-%H%M%S-%3f"));
     let written = written()?;
     add_token(&adding, &name, Role::Admin, secret, now).await?;
-    audit::record(&adding, By::Node("serve --recover"), "token.made", &name, "admin").await?;
+    audit::record(&adding, &Principal::node("serve --recover"), "token.made", &name, "admin")
+        .await?;
     adding.commit().await.map_err(StoreError::from)?;
     Ok((written, name))
 }
@@ -78,7 +79,7 @@ pub async fn make_token(
     db: &DatabaseConnection,
     (name, role): (&str, Role),
     secret: &str,
-    by: By<'_>,
+    by: &Principal,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     let making = db.begin().await?;
@@ -139,7 +140,7 @@ pub enum Revoked {
 pub async fn remove_token(
     db: &DatabaseConnection,
     name: &str,
-    by: By<'_>,
+    by: &Principal,
 ) -> Result<Revoked, StoreError> {
     let db = db.begin().await?;
     db.execute_unprepared("LOCK TABLE token IN SHARE ROW EXCLUSIVE MODE").await?;

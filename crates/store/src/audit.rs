@@ -4,7 +4,7 @@
 
 use crate::{StoreError, sql};
 use arvok_api::{AuditFilter, AuditItem, JobAct, Page};
-use arvok_core::JobId;
+use arvok_core::{JobId, Principal};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::ConnectionTrait;
 
@@ -13,41 +13,11 @@ pub const KEPT: TimeDelta = TimeDelta::days(400);
 /// Most rows that refusals may take within an hour; more are counted in one for all.
 const REFUSED_AN_HOUR: i64 = 500;
 
-/// Who did something.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum By<'a> {
-    /// Whoever has the token of this name.
-    Token(&'a str),
-    /// Whoever had a link that decides, by the name that was typed.
-    Link(&'a str),
-    /// This node by itself.
-    Node(&'a str),
-    /// Somebody who is not known, from an address.
-    Stranger(&'a str),
-}
-
-impl By<'_> {
-    pub(crate) const fn kind(&self) -> &'static str {
-        match self {
-            Self::Token(_) => "token",
-            Self::Link(_) => "link",
-            Self::Node(_) => "node",
-            Self::Stranger(_) => "stranger",
-        }
-    }
-
-    pub(crate) const fn name(&self) -> &str {
-        match self {
-            Self::Token(name) | Self::Link(name) | Self::Node(name) | Self::Stranger(name) => name,
-        }
-    }
-}
-
 /// What somebody does to a job.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Act<'a> {
     /// Who.
-    pub by: By<'a>,
+    pub by: Principal,
     /// What, such as `job.paused`.
     pub act: &'static str,
     /// More about it: the reason that was given.
@@ -65,7 +35,7 @@ pub async fn of_job(
     job: JobId,
     most: i64,
 ) -> Result<Vec<JobAct>, StoreError> {
-    let sql = "SELECT at, by, act, detail FROM (SELECT id, at, by_name AS by, act, nullif(detail,
+    let sql = "SELECT at, by, act, detail FROM (SELECT id, at, by, act, nullif(detail,
             '') AS detail FROM audit
         WHERE what = $1 AND what LIKE 'job %' ORDER BY id DESC LIMIT $2) a ORDER BY id";
     sql::rows(db, sql, vec![job_name(job).into(), most.into()]).await
@@ -74,21 +44,15 @@ pub async fn of_job(
 /// Records what somebody did, in the transaction that does it where there is one.
 pub async fn record(
     db: &impl ConnectionTrait,
-    by: By<'_>,
+    by: &Principal,
     act: &str,
     what: &str,
     detail: &str,
 ) -> Result<(), StoreError> {
-    let sql = "INSERT INTO audit (at, by_kind, by_name, act, what, detail)
-        VALUES (clock_timestamp(), $1, $2, $3, $4, $5)";
+    let sql = "INSERT INTO audit (at, by, act, what, detail)
+        VALUES (clock_timestamp(), $1, $2, $3, $4)";
     let clean = |text: &str| text.replace('\0', "\u{fffd}");
-    let values = vec![
-        by.kind().into(),
-        clean(by.name()).into(),
-        act.into(),
-        clean(what).into(),
-        clean(detail).into(),
-    ];
+    let values = vec![by.to_string().into(), act.into(), clean(what).into(), clean(detail).into()];
     sql::run(db, sql, values).await?;
     Ok(())
 }
@@ -96,28 +60,22 @@ pub async fn record(
 /// Records that somebody was refused: the same within an hour in one row, with how often.
 pub async fn refused(
     db: &impl ConnectionTrait,
-    by: By<'_>,
+    by: &Principal,
     act: &str,
     what: &str,
 ) -> Result<(), StoreError> {
     let sql = "WITH room AS (SELECT (SELECT count(*) FROM audit
-        WHERE at > now() - interval '1 hour' AND same IS NOT NULL) < $5
+        WHERE at > now() - interval '1 hour' AND same IS NOT NULL) < $4
                 AS enough),
-            row AS (SELECT CASE WHEN enough THEN $1::text ELSE 'stranger' END AS by_kind,
-                CASE WHEN enough THEN $2::text ELSE 'many others' END AS by_name, $3::text AS act,
-                CASE WHEN enough THEN $4::text ELSE '' END AS what FROM room)
-        INSERT INTO audit AS a (at, by_kind, by_name, act, what, same)
-            SELECT clock_timestamp(), by_kind, by_name, act, what,
-                concat_ws(' ', date_trunc('hour', now()), by_kind, by_name, act, what) FROM row
+            row AS (SELECT CASE WHEN enough THEN $1::text ELSE 'stranger/many others' END AS by,
+                $2::text AS act, CASE WHEN enough THEN $3::text ELSE '' END AS what FROM room)
+        INSERT INTO audit AS a (at, by, act, what, same)
+            SELECT clock_timestamp(), by, act, what,
+                concat_ws(' ', date_trunc('hour', now()), by, act, what) FROM row
         ON CONFLICT (same) DO UPDATE SET times = a.times + 1, at = excluded.at";
     let clean = |text: &str| text.replace('\0', "\u{fffd}");
-    let values = vec![
-        by.kind().into(),
-        clean(by.name()).into(),
-        act.into(),
-        clean(what).into(),
-        REFUSED_AN_HOUR.into(),
-    ];
+    let values =
+        vec![by.to_string().into(), act.into(), clean(what).into(), REFUSED_AN_HOUR.into()];
     sql::run(db, sql, values).await?;
     Ok(())
 }
@@ -128,14 +86,15 @@ pub async fn list(
     filter: &AuditFilter,
     limit: u64,
 ) -> Result<Page<AuditItem>, StoreError> {
-    let sql = "SELECT id, at, by_kind AS kind, by_name AS by, act, what, nullif(detail,
+    let sql = "SELECT id, at, by, act, what, nullif(detail,
         '') AS detail, times FROM audit
-        WHERE id < $1 AND ($2::text IS NULL OR by_name = $2) AND ($3::text IS NULL OR act = $3)
+        WHERE id < $1 AND ($2::text[] IS NULL OR by = ANY($2)) AND ($3::text IS NULL OR act = $3)
             AND ($4::timestamptz IS NULL OR at >= $4)
         ORDER BY id DESC LIMIT $5";
+    let by = filter.by.as_ref().map(|by| asked(by));
     let values = vec![
         filter.after.unwrap_or(i64::MAX).into(),
-        filter.by.clone().into(),
+        by.into(),
         filter.act.clone().into(),
         filter.since.into(),
         i64::try_from(limit).unwrap_or(i64::MAX).into(),
@@ -143,6 +102,11 @@ pub async fn list(
     let items: Vec<AuditItem> = sql::rows(db, sql, values).await?;
     let next = items.last().filter(|_| items.len() as u64 == limit).map(|item| item.id.to_string());
     Ok(Page { items, next, bounded: false })
+}
+
+/// Those whom somebody may mean who asks, as rows hold them.
+pub(crate) fn asked(by: &str) -> Vec<String> {
+    Principal::asked(by).iter().map(Principal::to_string).collect()
 }
 
 /// The detail of the latest of an act by this node's kind, to tell whether it has changed.

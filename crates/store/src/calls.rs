@@ -1,9 +1,14 @@
 //! Calls of connections: their turns, where so many may be out at once or within a time, over all
 //! nodes; and which were the last.
 
-use crate::{StoreError, entity::call, sql, stored::Stored};
+use crate::{
+    StoreError,
+    entity::call,
+    sql,
+    stored::{Stored, StoredPrincipal},
+};
 use arvok_api::CallState;
-use arvok_core::{JobId, TraceContext, job::Place};
+use arvok_core::{JobId, Principal, TraceContext, job::Place};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
@@ -84,7 +89,7 @@ pub async fn permit(
         Caller::Step { job, place, .. } => {
             (format!("{job} {place}"), Some(job.0), Some(place.to_string()))
         }
-        Caller::Person(name) => (format!("{name} {mark}"), None, None),
+        Caller::Person(person) => (format!("{person} {mark}"), None, None),
     };
     let sql = "SELECT slot, wait, again FROM call_turn($1, $2, $3, $4, $5, $6, $7, $8)";
     let number = |n: u32| i32::try_from(n).unwrap_or(i32::MAX);
@@ -174,7 +179,7 @@ pub enum Caller {
         attempt: u32,
     },
     /// A person, by hand.
-    Person(String),
+    Person(Principal),
 }
 
 /// A call that is over.
@@ -205,7 +210,7 @@ pub async fn keep(db: &impl ConnectionTrait, calls: &[NewCall]) -> Result<(), St
             Caller::Step { job, place, attempt } => {
                 (Some(job.0), Some(place.to_string()), i32::try_from(*attempt).ok(), None)
             }
-            Caller::Person(name) => (None, None, None, Some(name.clone())),
+            Caller::Person(person) => (None, None, None, Some(StoredPrincipal(person.clone()))),
         };
         call::ActiveModel {
             connection: Set(c.connection.clone()),

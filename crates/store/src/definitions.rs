@@ -1,8 +1,8 @@
 //! Versions of documents, and publishing.
 
+use crate::stored::StoredPrincipal;
 use crate::{
-    StoreError,
-    audit::{self, By},
+    StoreError, audit,
     entity::{
         catalog,
         definition::{ActiveModel, Column, Entity, Model},
@@ -13,7 +13,7 @@ use crate::{
     sql,
 };
 use arvok_api::VersionItem;
-use arvok_core::settle::Tally;
+use arvok_core::{Principal, settle::Tally};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait,
@@ -85,7 +85,7 @@ pub async fn versions(
     let item = |v: Model| VersionItem {
         version: v.version,
         published_at: v.published_at,
-        published_by: v.published_by,
+        published_by: v.published_by.0,
         text: v.text,
         withdrawn: v.withdrawn,
     };
@@ -140,7 +140,7 @@ pub struct Publication {
 pub async fn publish(
     db: &DatabaseConnection,
     publication: Publication,
-    by: &str,
+    by: &Principal,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     for again in 1.. {
@@ -159,7 +159,7 @@ const TRIES: u32 = 20;
 async fn published(
     db: &DatabaseConnection,
     publication: Publication,
-    by: &str,
+    by: &Principal,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     let tx = db.begin().await?;
@@ -175,7 +175,7 @@ async fn published(
 async fn put(
     tx: &DatabaseTransaction,
     publication: Publication,
-    by: &str,
+    by: &Principal,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     let Publication { generation, versions, awaited, withdrawn, approved } = publication;
@@ -192,7 +192,7 @@ async fn put(
         file: Set(v.file),
         text: Set(v.text),
         published_at: Set(now),
-        published_by: Set(by.to_owned()),
+        published_by: Set(StoredPrincipal(by.clone())),
         withdrawn: Set(withdrawn),
     };
     let rows = versions
@@ -203,14 +203,13 @@ async fn put(
     for row in &rows {
         let act = if row.withdrawn == Set(true) { "withdrawn" } else { "published" };
         let what = format!("{} {}", row.kind.as_ref(), row.name.as_ref());
-        audit::record(tx, By::Token(by), act, &what, &format!("version {}", row.version.as_ref()))
-            .await?;
+        audit::record(tx, by, act, &what, &format!("version {}", row.version.as_ref())).await?;
     }
     Entity::insert_many(rows).exec_without_returning(tx).await?;
     secrets::approve(tx, &approved, by).await?;
     for Approval { secret, connection, shown_to } in &approved {
         let what = format!("secret {secret}, connection {connection}");
-        audit::record(tx, By::Token(by), "secret.approved", &what, shown_to).await?;
+        audit::record(tx, by, "secret.approved", &what, shown_to).await?;
     }
     for a in awaited {
         let sql = "INSERT INTO tally (rule, key, state, alarms, due)
@@ -328,7 +327,10 @@ pub async fn since(
         .limit(10)
         .all(db)
         .await?;
-    Ok(found.into_iter().map(|d| format!("{} {} by {}", d.kind, d.name, d.published_by)).collect())
+    Ok(found
+        .into_iter()
+        .map(|d| format!("{} {} by {}", d.kind, d.name, d.published_by.0.shown()))
+        .collect())
 }
 
 /// One old or new version's text.

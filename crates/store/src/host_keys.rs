@@ -1,12 +1,9 @@
 //! The keys of machines that an admin has trusted. There is one for each machine of a connection;
 //! whoever trusts another one replaces it.
 
-use crate::{
-    StoreError,
-    audit::{self, By},
-    sql,
-};
+use crate::{StoreError, audit, sql};
 use arvok_api::TrustedMachine;
+use arvok_core::Principal;
 use sea_orm::{ConnectionTrait, DatabaseConnection, TransactionTrait};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -25,18 +22,23 @@ pub struct NewTrust<'a> {
 }
 
 /// Trusts a key, in place of the one that the machine had.
-pub async fn trust(db: &DatabaseConnection, key: NewTrust<'_>, by: &str) -> Result<(), StoreError> {
+pub async fn trust(
+    db: &DatabaseConnection,
+    key: NewTrust<'_>,
+    by: &Principal,
+) -> Result<(), StoreError> {
     let sql = "INSERT INTO host_key (connection, machine, algorithm, fingerprint, trusted_by)
         VALUES ($1, $2, $3, $4, $5)
         ON CONFLICT (connection, machine) DO UPDATE SET algorithm = excluded.algorithm,
             fingerprint = excluded.fingerprint, trusted_by = excluded.trusted_by,
             trusted_at = now()";
     let tx = db.begin().await?;
-    let values = [key.connection, key.machine, key.algorithm, key.fingerprint, by];
+    let by_text = by.to_string();
+    let values = [key.connection, key.machine, key.algorithm, key.fingerprint, &by_text];
     sql::run(&tx, sql, values.map(Into::into).to_vec()).await?;
     let what = format!("{} of connection {}", key.machine, key.connection);
     let detail = format!("{} {}", key.algorithm, key.fingerprint);
-    audit::record(&tx, By::Token(by), "host-key.trusted", &what, &detail).await?;
+    audit::record(&tx, by, "host-key.trusted", &what, &detail).await?;
     Ok(tx.commit().await?)
 }
 
@@ -44,14 +46,14 @@ pub async fn trust(db: &DatabaseConnection, key: NewTrust<'_>, by: &str) -> Resu
 pub async fn forget(
     db: &DatabaseConnection,
     (connection, machine): (&str, &str),
-    by: &str,
+    by: &Principal,
 ) -> Result<bool, StoreError> {
     let sql = "DELETE FROM host_key WHERE connection = $1 AND machine = $2";
     let tx = db.begin().await?;
     let was = sql::run(&tx, sql, vec![connection.into(), machine.into()]).await? > 0;
     if was {
         let what = format!("{machine} of connection {connection}");
-        audit::record(&tx, By::Token(by), "host-key.forgotten", &what, "").await?;
+        audit::record(&tx, by, "host-key.forgotten", &what, "").await?;
     }
     tx.commit().await?;
     Ok(was)

@@ -1,14 +1,14 @@
 //! Jobs that people launch by hand. The same launch that is sent twice, which its key tells, makes
 //! one job.
 
+use crate::stored::StoredPrincipal;
 use crate::{
-    StoreError,
-    audit::{self, By},
+    StoreError, audit,
     entity::job,
     jobs::new::{self, Beginning, INHERITED, Inherited, NewJob, Origin},
     sql,
 };
-use arvok_core::{AlarmId, AlertId, JobId, TraceContext, job::Progress, rule::Urgency};
+use arvok_core::{AlarmId, AlertId, JobId, Principal, TraceContext, job::Progress, rule::Urgency};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
@@ -34,7 +34,7 @@ pub struct Launch<'a> {
     /// The alert that it is about.
     pub alert: Option<i64>,
     /// Who launches it.
-    pub by: &'a str,
+    pub by: &'a Principal,
     /// The key that the same launch has each time it is sent.
     pub key: Option<&'a str>,
     /// Why it was launched, in words.
@@ -97,7 +97,7 @@ pub async fn launch(
         deadline: launch.deadline,
         refused: None,
         origin: Origin {
-            person: Some(launch.by.to_owned()),
+            person: Some(launch.by.clone()),
             key: launch.key.map(str::to_owned),
             ..Origin::default()
         },
@@ -114,7 +114,7 @@ pub async fn launch(
         Ok(made) => {
             let id = made.ok_or(StoreError::Contended("the numbers of jobs"))?;
             let name = audit::job_name(id);
-            audit::record(&tx, By::Token(launch.by), "job.launched", &name, &launch.reason).await?;
+            audit::record(&tx, launch.by, "job.launched", &name, &launch.reason).await?;
             tx.commit().await?;
             Ok(Launched::New(id))
         }
@@ -138,7 +138,7 @@ pub struct GoOn<'a> {
     /// The steps that stand, by their ids.
     pub stand: Vec<String>,
     /// Who launches it.
-    pub by: &'a str,
+    pub by: &'a Principal,
     /// Why, in words.
     pub reason: String,
 }
@@ -179,7 +179,7 @@ pub async fn go_on(
         urgency: old.urgency,
         deadline: None,
         refused: None,
-        origin: Origin { person: Some(go_on.by.to_owned()), ..Origin::default() },
+        origin: Origin { person: Some(go_on.by.clone()), ..Origin::default() },
         alert: old.alert_seq.map(AlertId),
         alarm: old.alarm_id.map(AlarmId),
         chain: old.chain.unwrap_or_default(),
@@ -201,8 +201,7 @@ pub async fn go_on(
             RETURNING 1)
         UPDATE job SET goes_on_as = $2 WHERE id = $1";
     sql::run(&tx, sql, vec![go_on.of.0.into(), id.0.into(), go_on.stand.into()]).await?;
-    audit::record(&tx, By::Token(go_on.by), "job.launched", &audit::job_name(id), &go_on.reason)
-        .await?;
+    audit::record(&tx, go_on.by, "job.launched", &audit::job_name(id), &go_on.reason).await?;
     tx.commit().await?;
     Ok(Some(Launched::New(id)))
 }
@@ -213,7 +212,7 @@ async fn earlier_launch(
 ) -> Result<Option<Launched>, StoreError> {
     let Some(key) = launch.key else { return Ok(None) };
     let found = job::Entity::find()
-        .filter(job::Column::LaunchedBy.eq(launch.by))
+        .filter(job::Column::LaunchedBy.eq(StoredPrincipal(launch.by.clone())))
         .filter(job::Column::LaunchKey.eq(key))
         .one(db)
         .await?;

@@ -2,17 +2,16 @@
 //! with the reason.
 
 use crate::{
-    StoreError,
-    audit::{self, By},
+    StoreError, audit,
     entity::{proposal, tally},
     jobs::new,
     jobs::new::{Beginning, NewJob, Origin},
     sql::Script,
-    stored::Stored,
+    stored::{Stored, StoredPrincipal},
 };
 use arvok_api::ProposalState;
 use arvok_core::{
-    AlarmId, AlertId, JobId,
+    AlarmId, AlertId, JobId, Principal,
     settle::{Decision, Tally},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -26,7 +25,7 @@ use serde_json::Value;
 #[derive(Clone, Copy, Debug)]
 pub struct Decided<'a> {
     /// The token's name.
-    pub by: &'a str,
+    pub by: &'a Principal,
     /// When it was decided.
     pub at: DateTime<Utc>,
     /// The reason, if one was given.
@@ -77,7 +76,7 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
         alert: p.alert_seq.map(AlertId),
         alarm: p.alarm_id.map(AlarmId),
         chain: Value::Null,
-        reason: format!("{}; launched by {}{otherwise}", p.reason, decided.by),
+        reason: format!("{}; launched by {}{otherwise}", p.reason, decided.by.shown()),
         at: decided.at,
         beginning: Beginning::Fresh,
         trace: None,
@@ -115,7 +114,7 @@ async fn decide(
     let change = proposal::ActiveModel {
         state: Set(Stored(state)),
         decided_at: Set(Some(decided.at)),
-        decided_by: Set(Some(decided.by.to_owned())),
+        decided_by: Set(Some(StoredPrincipal(decided.by.clone()))),
         note: Set(decided.note.map(str::to_owned)),
         ..Default::default()
     };
@@ -129,8 +128,7 @@ async fn decide(
     let act = format!("proposal.{state}");
     let otherwise = decided.otherwise();
     let detail: Vec<&str> = otherwise.as_deref().into_iter().chain(decided.note).collect();
-    audit::record(tx, By::Token(decided.by), &act, &audit::job_name(id), &detail.join(": "))
-        .await?;
+    audit::record(tx, decided.by, &act, &audit::job_name(id), &detail.join(": ")).await?;
     let mut script = Script::default();
     for (key, tally) in &mut tallies {
         tally.decided(proposal.first_id.map_or(id, JobId), decision);

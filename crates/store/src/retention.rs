@@ -1,13 +1,9 @@
 //! How long things are kept. It stands in the database, so that all nodes agree, and is changed
 //! there.
 
-use crate::{
-    StoreError,
-    audit::{self, By},
-    sql,
-};
+use crate::{StoreError, audit, sql};
 use arvok_api::RetentionTimes;
-use arvok_core::Period;
+use arvok_core::{Period, Principal};
 use chrono::TimeDelta;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
 use std::collections::BTreeMap;
@@ -191,7 +187,7 @@ pub async fn now(db: &impl ConnectionTrait) -> Result<Retention, StoreError> {
 pub async fn begin(
     db: &DatabaseConnection,
     told: &Change,
-    by: By<'_>,
+    by: &Principal,
 ) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
     lock(&tx).await?;
@@ -212,7 +208,7 @@ pub async fn begin(
 pub async fn change(
     db: &DatabaseConnection,
     change: &Change,
-    by: By<'_>,
+    by: &Principal,
 ) -> Result<Retention, StoreError> {
     let tx = db.begin().await?;
     lock(&tx).await?;

@@ -54,6 +54,10 @@ impl MigratorTrait for Migrator {
                 name: "0009_alerts_received",
                 sql: include_str!("../migrations/0009_alerts_received.sql"),
             }),
+            Box::new(Step {
+                name: "0010_principals",
+                sql: include_str!("../migrations/0010_principals.sql"),
+            }),
         ]
     }
 }

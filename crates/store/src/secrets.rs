@@ -6,6 +6,7 @@ use crate::{
     sql,
 };
 use arvok_api::SecretItem;
+use arvok_core::Principal;
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryOrder, Set,
@@ -105,7 +106,7 @@ pub async fn approvals(db: &impl ConnectionTrait) -> Result<BTreeSet<Approval>, 
 pub async fn approve(
     db: &impl ConnectionTrait,
     approved: &[Approval],
-    by: &str,
+    by: &Principal,
 ) -> Result<(), StoreError> {
     let sql = "INSERT INTO secret_approval (secret, connection, shown_to, approved_by)
         SELECT s, c, t::jsonb, $4 FROM unnest($1::text[], $2::text[], $3::text[]) AS a (s, c,
@@ -117,7 +118,7 @@ pub async fn approve(
         column(|a| &a.secret).into(),
         column(|a| &a.connection).into(),
         column(|a| &a.shown_to).into(),
-        by.into(),
+        by.to_string().into(),
     ];
     sql::run(db, sql, values).await?;
     Ok(())

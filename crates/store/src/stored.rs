@@ -1,7 +1,7 @@
 //! Words in rows. A word that this build does not know is an error which says so, and never taken
 //! for another.
 
-use arvok_core::words::Words;
+use arvok_core::{NoPrincipal, Principal, words::Words};
 use sea_orm::{
     ColIdx, DbErr, QueryResult, TryGetError, TryGetable,
     sea_query::{ArrayType, ColumnType, Nullable, StringLen, Value, ValueType, ValueTypeErr},
@@ -45,6 +45,47 @@ impl<T: Words> ValueType for Stored<T> {
 
     fn type_name() -> String {
         T::WHAT.to_owned()
+    }
+
+    fn array_type() -> ArrayType {
+        ArrayType::String
+    }
+
+    fn column_type() -> ColumnType {
+        ColumnType::String(StringLen::None)
+    }
+}
+
+/// Who did something, as a row holds it: its kind and its id, one text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StoredPrincipal(pub Principal);
+
+impl TryGetable for StoredPrincipal {
+    fn try_get_by<I: ColIdx>(row: &QueryResult, column: I) -> Result<Self, TryGetError> {
+        let parsed = String::try_get_by(row, column)?.parse();
+        parsed.map(Self).map_err(|e: NoPrincipal| TryGetError::DbErr(DbErr::Type(e.to_string())))
+    }
+}
+
+impl From<StoredPrincipal> for Value {
+    fn from(principal: StoredPrincipal) -> Self {
+        Self::from(principal.0.to_string())
+    }
+}
+
+impl Nullable for StoredPrincipal {
+    fn null() -> Value {
+        String::null()
+    }
+}
+
+impl ValueType for StoredPrincipal {
+    fn try_from(value: Value) -> Result<Self, ValueTypeErr> {
+        <String as ValueType>::try_from(value)?.parse().map(Self).map_err(|_| ValueTypeErr)
+    }
+
+    fn type_name() -> String {
+        "principal".to_owned()
     }
 
     fn array_type() -> ArrayType {

@@ -1488,9 +1488,7 @@ export interface components {
              * @description When; of several the last time.
              */
             at: string;
-            /** @description What kind of one did it: `token`, `link`, `node`, `stranger`. */
-            kind: string;
-            /** @description Who: the name of a token or a node, or the address of a stranger. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by: string;
             /**
              * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
@@ -1607,7 +1605,7 @@ export interface components {
              * @description Which try, from one.
              */
             attempt?: number | null;
-            /** @description Who called it by hand. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by?: string | null;
             /**
              * Format: date-time
@@ -1720,6 +1718,8 @@ export interface components {
             rate?: string | null;
             /** @description The machines that it stands for, as globs; empty: that of its address. */
             hosts: string[];
+            /** @description The connection to the jump host through which it is reached. */
+            jump?: string | null;
             /** @description The fingerprints of the keys of which a machine must show one; empty: a trusted one. */
             host_keys: string[];
             /** @description The machines whose keys an admin has trusted, 100 at most. */
@@ -1851,7 +1851,7 @@ export interface components {
             state: components["schemas"]["DecisionState"];
             /** @description What was chosen. */
             choice?: string | null;
-            /** @description By whom; of a link without signing in it says that, behind the name that was given. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by?: string | null;
             /** @description By which way: `command`, `console`, `link`, `api`. */
             how?: string | null;
@@ -1908,7 +1908,7 @@ export interface components {
              * @description When that was published.
              */
             published_at: string;
-            /** @description By whom. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             published_by: string;
             /** @enum {string|null} */
             stance?: "watch" | "propose" | "act" | null;
@@ -2135,7 +2135,7 @@ export interface components {
              * @description Since when.
              */
             since: string;
-            /** @description By whom: the name of a token, or of what was given at the start of a node. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by: string;
             /** @description Why, in that one's words. */
             reason: string;
@@ -2174,7 +2174,7 @@ export interface components {
              * @description When.
              */
             at: string;
-            /** @description Who: the name of a token, or the name that was typed by whoever had a link. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by: string;
             /**
              * @description `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
@@ -2257,7 +2257,7 @@ export interface components {
              * @description The job whose step it is.
              */
             parent?: number | null;
-            /** @description Who launched it by hand. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             launched_by?: string | null;
             /**
              * Format: int64
@@ -3023,9 +3023,7 @@ export interface components {
                  * @description When; of several the last time.
                  */
                 at: string;
-                /** @description What kind of one did it: `token`, `link`, `node`, `stranger`. */
-                kind: string;
-                /** @description Who: the name of a token or a node, or the address of a stranger. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 by: string;
                 /**
                  * @description What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
@@ -3076,7 +3074,7 @@ export interface components {
                  * @description Which try, from one.
                  */
                 attempt?: number | null;
-                /** @description Who called it by hand. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 by?: string | null;
                 /**
                  * Format: date-time
@@ -3198,7 +3196,7 @@ export interface components {
                 state: components["schemas"]["DecisionState"];
                 /** @description What was chosen. */
                 choice?: string | null;
-                /** @description By whom; of a link without signing in it says that, behind the name that was given. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 by?: string | null;
                 /** @description By which way: `command`, `console`, `link`, `api`. */
                 how?: string | null;
@@ -3238,7 +3236,7 @@ export interface components {
                  * @description When that was published.
                  */
                 published_at: string;
-                /** @description By whom. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 published_by: string;
                 /** @enum {string|null} */
                 stance?: "watch" | "propose" | "act" | null;
@@ -3288,7 +3286,7 @@ export interface components {
                  * @description The job whose step it is.
                  */
                 parent?: number | null;
-                /** @description Who launched it by hand. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 launched_by?: string | null;
                 /**
                  * Format: int64
@@ -3471,7 +3469,7 @@ export interface components {
                  * @description When it was decided.
                  */
                 decided_at?: string | null;
-                /** @description By whom; absent when it was withdrawn. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 decided_by?: string | null;
                 /** @description The reason given, or what is wrong with the inputs. */
                 note?: string | null;
@@ -3658,7 +3656,7 @@ export interface components {
                  * @description When it was published.
                  */
                 published_at: string;
-                /** @description By whom. */
+                /** @description Who: an id with its kind, such as `token/pat` */
                 published_by: string;
                 /** @description The document. */
                 text: string;
@@ -3799,7 +3797,7 @@ export interface components {
              * @description When it was decided.
              */
             decided_at?: string | null;
-            /** @description By whom; absent when it was withdrawn. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             decided_by?: string | null;
             /** @description The reason given, or what is wrong with the inputs. */
             note?: string | null;
@@ -4175,7 +4173,7 @@ export interface components {
         };
         /** @description Who has seen something, and when. */
         SeenBy: {
-            /** @description The name of the token. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by: string;
             /**
              * Format: date-time
@@ -4489,7 +4487,7 @@ export interface components {
             algorithm: string;
             /** @description Its fingerprint, such as `SHA256:...`. */
             fingerprint: string;
-            /** @description Who trusted it. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             by: string;
             /**
              * Format: date-time
@@ -4696,7 +4694,7 @@ export interface components {
              * @description When it was published.
              */
             published_at: string;
-            /** @description By whom. */
+            /** @description Who: an id with its kind, such as `token/pat` */
             published_by: string;
             /** @description The document. */
             text: string;
@@ -5344,7 +5342,7 @@ export interface operations {
     listAudit: {
         parameters: {
             query?: {
-                /** @description By whom: the name of a token, or of a node. */
+                /** @description By whom: `token/pat`, or an id of any kind. */
                 by?: string;
                 /** @description What was done, such as `token.made` or `sign-in.refused`. */
                 act?: string;
@@ -6646,7 +6644,7 @@ export interface operations {
                 rule?: string;
                 /** @description On this target. */
                 target?: string;
-                /** @description Launched by this person or program, by the name of its token. */
+                /** @description Launched by whom: `token/pat`, or an id of any kind. */
                 by?: string;
                 /** @description For this alarm. */
                 alarm?: number;

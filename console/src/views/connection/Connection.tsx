@@ -12,6 +12,7 @@ import {
   testConnection,
 } from '../../api/client';
 import { Button, Empty, Facts, Failed, Header, Lost, Panel, Tag } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Needs, useMay } from '../../ui/rights';
 import { type Look, Table } from '../../ui/Table';
 import { Time } from '../../ui/Time';
@@ -22,7 +23,7 @@ import { Ended, millis, Standing } from './Standing';
 
 const Try = lazy(() => import('./Try'));
 
-const whom = (c: CallItem) => (c.job ? `job ${c.job} ${c.step}` : c.by);
+const whom = (c: CallItem) => (c.job ? `job ${c.job} ${c.step}` : c.by && shown(c.by));
 
 const LOOK: Look<CallItem> = {
   to: (c) => (c.job ? `/jobs/${c.job}` : undefined),
@@ -132,6 +133,7 @@ function facts({
   test,
   hosts,
   host_keys,
+  jump,
   trusted,
 }: ConnectionDetail): [string, React.ReactNode][] {
   const all: [string, React.ReactNode][] = [
@@ -150,12 +152,19 @@ function facts({
   if (item.median_ms != null)
     all.push(['takes', `${millis(item.median_ms)}, half of the calls less`]);
   if (hosts.length > 0) all.push(['machines', <code key="h">{hosts.join(', ')}</code>]);
+  if (jump)
+    all.push([
+      'through',
+      <Link key="j" to={`/connections/${jump}`} className="text-sea hover:underline">
+        {jump}
+      </Link>,
+    ]);
   for (const key of host_keys) all.push(['host key', <code key={key}>{key}</code>]);
   for (const { machine, algorithm, fingerprint, by, at } of trusted)
     all.push([
       'trusted',
       <span key={machine} title={`${algorithm} ${fingerprint}`}>
-        <code>{machine}</code> by {by} <Time at={at} />
+        <code>{machine}</code> by {shown(by)} <Time at={at} />
       </span>,
     ]);
   if (at_once) all.push(['at once', `${at_once} calls at most`]);

@@ -12,6 +12,7 @@ import {
 import { SignIn } from '../../shell/SignIn';
 import { Brand, Gauge } from '../../ui/marks';
 import { Empty, Facts, Failed, Json, Panel, Tag } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Time } from '../../ui/Time';
 import { Answer, Question } from './Question';
 
@@ -135,7 +136,9 @@ function Context({ link, context, taken, onTaken, again }: ContextProps) {
               : ([['its alarm', raised ? 'still stands' : 'is cleared']] as [string, string][])),
             ['job', `${job.id}, ${job.state}${job.doing ? `: ${job.doing}` : ''}`],
             ...(job.rule ? ([['rule', job.rule]] as [string, string][]) : []),
-            ...(job.launched_by ? ([['launched by', job.launched_by]] as [string, string][]) : []),
+            ...(job.launched_by
+              ? ([['launched by', shown(job.launched_by)]] as [string, string][])
+              : []),
           ]}
         />
       </Panel>

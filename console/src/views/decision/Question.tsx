@@ -2,6 +2,7 @@
 import { type FormEvent, type ReactNode, useId, useState } from 'react';
 import type { DecisionItem } from '../../api/client';
 import { Button, Facts, Failed } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Exact, Time } from '../../ui/Time';
 
 type Props = {
@@ -88,7 +89,13 @@ export function Answer({ decision }: { decision: DecisionItem }) {
   if (decision.state === 'taken') {
     rows.push(
       ['decided', chosen?.words ?? decision.choice],
-      ['by', decision.how === 'link' ? decision.by : `${decision.by} (${decision.how})`],
+      [
+        'by',
+        decision.by &&
+          (decision.how === 'link'
+            ? shown(decision.by)
+            : `${shown(decision.by)} (${decision.how})`),
+      ],
     );
   }
   if (decision.state === 'silent') rows.push(['decided', 'nobody did in time']);

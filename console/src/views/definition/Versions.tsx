@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { versions } from '../../api/client';
 import { Button, Panel, Unanswered } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { useMay } from '../../ui/rights';
 import { Exact } from '../../ui/Time';
 import { Difference } from './Difference';
@@ -32,7 +33,7 @@ export function Versions({ kind, name, onBringBack }: VersionsProps) {
           <summary className="cursor-pointer text-[13px]">
             <b className="font-semibold">version {v.version}</b>{' '}
             <span className="text-ink-2">
-              {v.withdrawn ? 'withdrawn' : 'published'} by {v.published_by},{' '}
+              {v.withdrawn ? 'withdrawn' : 'published'} by {shown(v.published_by)},{' '}
               <Exact at={v.published_at} />
             </span>
           </summary>

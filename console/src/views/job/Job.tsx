@@ -5,6 +5,7 @@ import { Link, useParams } from 'react-router';
 import { type JobDetail, job as load } from '../../api/client';
 import { Copy } from '../../ui/Copy';
 import { Empty, Header, JobTag, Lost } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Open } from '../decision/Open';
 import { FromFailed, JobActions } from './JobActions';
 import { JobSteps } from './JobSteps';
@@ -84,7 +85,7 @@ function origin({ job, alert, gathered, gathered_more }: JobDetail): ChainLink[]
   if (alert)
     from.push(['Alert', `${alert.kind}, ${alert.severity}${more}`, `/alerts/${alert.seq}`, 'past']);
   if (job.rule) from.push(['Rule', job.rule, `/rules/${job.rule}`, 'past']);
-  if (job.launched_by) from.push(['Launched by', job.launched_by, undefined, 'past']);
+  if (job.launched_by) from.push(['Launched by', shown(job.launched_by), undefined, 'past']);
   return from;
 }
 

@@ -7,6 +7,7 @@ import { AsCurl } from '../../ui/AsCurl';
 import { Copy } from '../../ui/Copy';
 import { useAddress } from '../../ui/filters';
 import { Facts, JobTag, Json, Panel, Tag, Written } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { ResponseDetails } from '../../ui/ResponseDetails';
 import { Clock, Time } from '../../ui/Time';
 import { between } from '../../ui/time';
@@ -99,7 +100,7 @@ function Acts({ detail }: { detail: JobDetail }) {
       <ul className="max-h-72 overflow-auto text-[13px]">
         {detail.acts?.map((act) => (
           <li key={`${act.at} ${act.act}`} className="border-line border-t py-1 first:border-t-0">
-            <Time at={act.at} /> <b className="font-semibold">{act.by}</b>{' '}
+            <Time at={act.at} /> <b className="font-semibold">{shown(act.by)}</b>{' '}
             {act.act.replace('.', ' ')}
             {act.detail && <span className="block break-words text-ink-3">{act.detail}</span>}
           </li>

@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { type JobDetail, setSeen } from '../../api/client';
 import { Button, Failed } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { useMay } from '../../ui/rights';
 import { Time } from '../../ui/Time';
 
@@ -36,7 +37,7 @@ export function Seen({ detail }: { detail: JobDetail }) {
   return (
     <span className="flex flex-wrap items-center gap-2 text-[13px] text-ink-3">
       <span>
-        Seen by {seen.by}, <Time at={seen.at} />
+        Seen by {shown(seen.by)}, <Time at={seen.at} />
       </span>
       <SetSeen job={job.id} undo />
     </span>

@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { proposal } from '../../api/client';
 import { Empty, Facts, Header, Json, Lost, Panel, Tag } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Exact } from '../../ui/Time';
 import { Answer } from './Answer';
 import { STATES } from './Proposals';
@@ -64,7 +65,7 @@ export function Component() {
                       p.state,
                       <span key="decided">
                         <Exact at={p.decided_at} />
-                        {p.decided_by && ` by ${p.decided_by}`}
+                        {p.decided_by && ` by ${shown(p.decided_by)}`}
                       </span>,
                     ],
                   ] as [string, React.ReactNode][])

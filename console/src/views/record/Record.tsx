@@ -4,6 +4,7 @@ import { type AuditFilter, type AuditItem, audit } from '../../api/client';
 import { Chips, Filter, Narrow } from '../../ui/filters';
 import { LongList } from '../../ui/LongList';
 import { Header } from '../../ui/parts';
+import { principal, shown } from '../../ui/principal';
 import { Needs, useMay } from '../../ui/rights';
 import type { Look } from '../../ui/Table';
 import { Time } from '../../ui/Time';
@@ -52,8 +53,19 @@ const LOOK: Look<AuditItem> = {
   to: place,
   columns: [
     { head: 'When', width: '92px', quiet: true, cell: (a) => <Time at={a.at} />, by: (a) => a.at },
-    { head: 'Who', width: 'minmax(0,0.7fr)', cell: (a) => <b>{a.by}</b>, by: (a) => a.by },
-    { head: 'By a', width: '70px', quiet: true, cell: (a) => a.kind, by: (a) => a.kind },
+    {
+      head: 'Who',
+      width: 'minmax(0,0.7fr)',
+      cell: (a) => <b>{principal(a.by)[1]}</b>,
+      by: (a) => principal(a.by)[1],
+    },
+    {
+      head: 'By a',
+      width: '70px',
+      quiet: true,
+      cell: (a) => principal(a.by)[0],
+      by: (a) => principal(a.by)[0],
+    },
     { head: 'What was done', width: 'minmax(0,0.8fr)', cell: (a) => a.act, by: (a) => a.act },
     { head: 'With', width: 'minmax(0,1.1fr)', link: true, cell: (a) => a.what, by: (a) => a.what },
     {
@@ -75,7 +87,7 @@ const LOOK: Look<AuditItem> = {
   narrow: (a) => [
     <>
       <b key="by" className="min-w-0 flex-1 truncate">
-        {a.by}
+        {shown(a.by)}
       </b>
       {a.act}
     </>,

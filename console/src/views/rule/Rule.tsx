@@ -6,6 +6,7 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import { definition, draft } from '../../api/client';
 import { VerdictMark } from '../../ui/marks';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Exact } from '../../ui/Time';
 import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definition/Editing';
 import { Versions } from '../definition/Versions';
@@ -127,7 +128,7 @@ function Results({ found }: { found: Found }) {
           [
             'published',
             <span key="p">
-              <Exact at={item.published_at} /> by {item.published_by}
+              <Exact at={item.published_at} /> by {shown(item.published_by)}
             </span>,
           ],
         ]}

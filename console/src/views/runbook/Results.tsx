@@ -2,6 +2,7 @@
 import { Link } from 'react-router';
 import type { DefinitionDetail, JobItem } from '../../api/client';
 import { Facts, Panel } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Exact } from '../../ui/Time';
 import { rough } from '../../ui/time';
 import { JobRows } from '../JobRows';
@@ -23,7 +24,7 @@ export function Results({ found }: { found: DefinitionDetail }) {
           [
             'published',
             <span key="p">
-              <Exact at={item.published_at} /> by {item.published_by}
+              <Exact at={item.published_at} /> by {shown(item.published_by)}
             </span>,
           ],
         ]}

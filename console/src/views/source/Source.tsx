@@ -4,6 +4,7 @@ import type { ReactNode } from 'react';
 import { Link, useParams } from 'react-router';
 import { type DefinitionDetail, definition } from '../../api/client';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
+import { shown } from '../../ui/principal';
 import { Exact, Time } from '../../ui/Time';
 import { some } from '../../ui/words';
 import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definition/Editing';
@@ -107,7 +108,7 @@ function Came({ found }: { found: DefinitionDetail }) {
           [
             'published',
             <span key="p">
-              <Exact at={item.published_at} /> by {item.published_by}
+              <Exact at={item.published_at} /> by {shown(item.published_by)}
             </span>,
           ],
           [

@@ -149,15 +149,16 @@ pub async fn audit(command: AuditCommand) -> Result<(), CliError> {
 fn audited(page: &Page<AuditItem>) -> String {
     let mut table = Table::new(&["when", "by", "did", "what", "more"]);
     for item in &page.items {
-        let by = if item.kind == "token" {
-            item.by.clone()
-        } else {
-            format!("{} {}", item.kind, item.by)
-        };
         let times = if item.times > 1 { format!("{} times", item.times) } else { String::new() };
         let more = [item.detail.clone().unwrap_or_default(), times];
         let more = more.into_iter().filter(|text| !text.is_empty()).collect::<Vec<_>>().join("; ");
-        table.row([show::exact(item.at), by, item.act.clone(), item.what.clone(), more]);
+        table.row([
+            show::exact(item.at),
+            item.by.shown(),
+            item.act.clone(),
+            item.what.clone(),
+            more,
+        ]);
     }
     show::with_next(table.text("Nothing was done yet."), page)
 }

@@ -51,7 +51,7 @@ async fn edited(
         let now: DefinitionDetail = client.get(path, &[]).await?;
         let DefinitionItem { name, version, file, .. } = &before.item;
         if now.item.version != *version {
-            let (new, by) = (now.item.version, now.item.published_by);
+            let (new, by) = (now.item.version, now.item.published_by.shown());
             let why = format!(
                 "version {new} of {kind} {name} was published by {by} while you edited version \
                 {version}"

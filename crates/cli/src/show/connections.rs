@@ -62,9 +62,10 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
     if !detail.hosts.is_empty() {
         lines.push(format!("  machines    {}", detail.hosts.join(", ")));
     }
+    lines.extend(detail.jump.iter().map(|jump| format!("  through     connection {jump}")));
     lines.extend(detail.host_keys.iter().map(|key| format!("  host key    {key}")));
     for key in &detail.trusted {
-        let (by, when) = (&key.by, ago(key.at));
+        let (by, when) = (key.by.shown(), ago(key.at));
         let shown = format!("{} {}", key.algorithm, key.fingerprint);
         lines.push(format!("  trusted     {} {shown}, by {by} {when}", key.machine));
     }
@@ -128,7 +129,7 @@ fn call_table(page: &Page<CallItem>) -> String {
     for c in &page.items {
         let whom = match (c.job, &c.step, &c.by) {
             (Some(job), Some(step), _) => format!("job {job} {step}"),
-            (_, _, Some(by)) => by.clone(),
+            (_, _, Some(by)) => by.shown(),
             _ => String::new(),
         };
         table.row([

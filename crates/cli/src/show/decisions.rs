@@ -2,6 +2,7 @@
 
 use super::{Table, ago, exact, with_next};
 use arvok_api::{DecisionItem, DecisionState, Page};
+use arvok_core::Principal;
 
 /// A list of decisions.
 pub fn decisions(page: &Page<DecisionItem>) -> String {
@@ -48,10 +49,12 @@ pub fn decision(d: &DecisionItem) -> String {
             lines.push(format!("Decide with `arvok decision take {} <choice>`.", d.id));
         }
         (DecisionState::Taken, Some(choice)) => {
-            let by = d.by.as_deref().unwrap_or("somebody");
-            let how = d.how.as_deref().unwrap_or("?");
+            let by = d.by.as_ref().map_or("somebody".to_owned(), Principal::shown);
+            // Of a link the name says so itself.
+            let how = d.how.as_ref().filter(|how| *how != "link");
+            let how = how.map_or_else(String::new, |how| format!(" ({how})"));
             let at = d.decided_at.map_or_else(String::new, |at| format!(", {}", exact(at)));
-            lines.push(format!("Decided: {choice}, by {by} ({how}){at}."));
+            lines.push(format!("Decided: {choice}, by {by}{how}{at}."));
             lines.extend(d.remark.as_ref().map(|r| format!("  {r}")));
         }
         (DecisionState::Silent, _) => lines.push(format!("Nobody decided in time: {unanswered}.")),

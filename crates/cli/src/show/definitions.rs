@@ -55,7 +55,7 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
             },
         ),
         _ => (&["name", "version", "published", "by", "summary"], |i, _| {
-            vec![when(i.published_at), i.published_by.clone()]
+            vec![when(i.published_at), i.published_by.shown()]
         }),
     };
     let mut table = Table::new(headings);
@@ -76,7 +76,7 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
             "{kind} {}, version {}, published by {} {}",
             i.name,
             i.version,
-            i.published_by,
+            i.published_by.shown(),
             exact(i.published_at)
         ),
         String::new(),

@@ -9,7 +9,12 @@ use arvok_api::{
 fn acts(d: &JobDetail) -> impl Iterator<Item = String> + '_ {
     d.acts.iter().filter(|act| act.act != "job.launched").map(|act| {
         let detail = act.detail.as_ref().map_or_else(String::new, |detail| format!(": {detail}"));
-        format!("  {:10}  by {}, {}{detail}", act.act.replace("job.", ""), act.by, exact(act.at))
+        format!(
+            "  {:10}  by {}, {}{detail}",
+            act.act.replace("job.", ""),
+            act.by.shown(),
+            exact(act.at)
+        )
     })
 }
 
@@ -267,7 +272,9 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
     lines.extend(d.goes_on_as.map(|job| format!("  goes on     as job {job}")));
     lines.extend(
-        d.seen.as_ref().map(|seen| format!("  seen        by {}, {}", seen.by, exact(seen.at))),
+        d.seen
+            .as_ref()
+            .map(|seen| format!("  seen        by {}, {}", seen.by.shown(), exact(seen.at))),
     );
     lines.extend(acts(d));
     if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {

@@ -22,7 +22,7 @@ pub fn halt(halt: &Halt) -> String {
     format!(
         "Jobs are halted since {} by {}: {}. `arvok halt lift` ends this.",
         exact(halt.since),
-        halt.by,
+        halt.by.shown(),
         halt.reason
     )
 }

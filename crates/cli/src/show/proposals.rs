@@ -32,7 +32,7 @@ pub fn proposal(p: &ProposalItem) -> String {
     lines.extend(p.alert.map(|a| format!("  alert     {a}")));
     lines.extend(p.alarm.map(|a| format!("  alarm     {a}")));
     if let Some(at) = p.decided_at {
-        let by = p.decided_by.as_ref().map_or_else(String::new, |by| format!("by {by} "));
+        let by = p.decided_by.as_ref().map_or_else(String::new, |by| format!("by {} ", by.shown()));
         lines.push(format!("  {:9} {by}{}", p.state, exact(at)));
     }
     lines.extend(p.note.as_ref().map(|n| format!("  note      {n}")));

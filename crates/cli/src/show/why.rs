@@ -117,7 +117,7 @@ pub fn versions(page: &Page<VersionItem>) -> String {
     for (i, v) in page.items.iter().enumerate() {
         let at = v.published_at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
         let what = if v.withdrawn { "withdrawn" } else { "published" };
-        lines.push(format!("version {}, {what} by {} at {at}", v.version, v.published_by));
+        lines.push(format!("version {}, {what} by {} at {at}", v.version, v.published_by.shown()));
         if let Some(before) = page.items.get(i + 1) {
             let diff = TextDiff::from_lines(&before.text, &v.text);
             let changed = diff.iter_all_changes().filter(|l| l.tag() != ChangeTag::Equal);

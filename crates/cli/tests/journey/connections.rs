@@ -147,7 +147,7 @@ fn a_description_becomes_a_connection_that_is_tested_tried_and_looked_at() {
         .iter()
         .filter_map(|c| c["by"].as_str())
         .collect();
-    assert!(by.contains(&"pat"), "{calls}");
+    assert!(by.contains(&"token/pat"), "{calls}");
     let shown = stage.arvok(&["connection", "show", "ticket-desk"]);
     for part in [
         "Connection ticket-desk, well",

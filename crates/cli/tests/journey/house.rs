@@ -180,7 +180,7 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
 /// among them is looked up in the glossary.
 const PLAIN: &str = "
     accept access act address admission announcer answer api ask attempt audit awaiting batch
-    body bound bounds call callback callbacks caller calls candidates catalog changes check child children
+    body bound bounds call callback callbacks caller calls candidates capacity catalog changes check child children
     choose clients clock cloudevents command config console continuation copy credential
     cryptography data day days deadlock decide deciding decode definition definitions demands
     described description dispatch doctor document draft driver drivers dry due each emit end

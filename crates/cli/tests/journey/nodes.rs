@@ -84,7 +84,7 @@ fn a_definition_that_no_longer_compiles_keeps_its_last_good_version_and_is_told(
     // As a newer node with more words may have written it.
     stage.records().run(
         "INSERT INTO definition (kind, name, version, file, text, published_at, published_by)
-        SELECT kind, name, version + 1, file, 'rule: broken\nfuture: 1\n', now(), 'other'
+        SELECT kind, name, version + 1, file, 'rule: broken\nfuture: 1\n', now(), 'token/other'
         FROM definition
         WHERE kind = 'rule' AND name = 'broken'",
     );

@@ -226,9 +226,9 @@ fn a_job_is_held_goes_on_and_is_stopped_with_what_it_did_taken_back() {
     assert_eq!(
         json!(acts[1..]),
         json!([
-            ["admin", "job.paused", "the yard is busy"],
-            ["admin", "job.resumed", null],
-            ["admin", "job.cancelled", "the wrong machine"]
+            ["token/admin", "job.paused", "the yard is busy"],
+            ["token/admin", "job.resumed", null],
+            ["token/admin", "job.cancelled", "the wrong machine"]
         ])
     );
     let recorded = stage.get("/api/v1/audit?act=job.cancelled");

@@ -45,6 +45,14 @@ impl Machine {
         Ok(Self { host, port })
     }
 
+    /// The fingerprints of which it must show one: those of its connection, or what was trusted.
+    pub fn trusted(&self, way: Way<'_>) -> Vec<String> {
+        if !way.host_keys.is_empty() {
+            return way.host_keys.to_vec();
+        }
+        way.trusted.and_then(|trusted| trusted.get(&self.name())).cloned().into_iter().collect()
+    }
+
     /// As it is trusted by.
     pub fn name(&self) -> String {
         match self.host.contains(':') {

@@ -15,7 +15,7 @@ use arvok_core::connector::{Answer, CallEnd, Failure, RemoteAct, SshPlan};
 use machine::Machine;
 use pool::Pool;
 use serde_json::{Map, Value};
-use session::{Line, SeenKey};
+use session::SeenKey;
 use std::{
     sync::atomic::{AtomicBool, Ordering},
     time::Duration,
@@ -50,9 +50,9 @@ impl Ssh {
             return Err(unsent(format!("{} {why}", way.base)));
         }
         let machine = Machine::addressed(way, None)?;
-        let (known, seen) = (trusted(way, &machine), SeenKey::default());
-        let opening = Line::open(&machine, &known, way, &seen);
-        let line = within(way.timeout, opening, || late(&machine, way)).await??;
+        let (known, seen) = (machine.trusted(way), SeenKey::default());
+        let opening = self.pool.open(&machine, &known, way, &seen);
+        let (line, _through) = within(way.timeout, opening, || late(&machine, way)).await??;
         line.close().await;
         let key = seen.get().map_or_else(String::new, |key| format!(" with the key {key}"));
         Ok(format!("{} lets us in{key}", machine.name()))
@@ -69,21 +69,13 @@ impl Ssh {
     ) -> Result<HostKey, Failure> {
         let machine = Machine::addressed(way, host)?;
         let seen = SeenKey::default();
-        let opening = Line::open(&machine, &[], way, &seen);
+        let opening = self.pool.open(&machine, &[], way, &seen);
         let ended = within(way.timeout, opening, || late(&machine, way)).await?.err();
         let key =
             seen.get().ok_or_else(|| ended.unwrap_or_else(|| unsent("shows no key".into())))?;
         let (algorithm, fingerprint) = (key.algorithm, key.fingerprint);
         Ok(HostKey { machine: machine.name(), algorithm, fingerprint })
     }
-}
-
-/// The fingerprints of which a machine must show one: those of its connection, or what was trusted.
-fn trusted(way: Way<'_>, machine: &Machine) -> Vec<String> {
-    if !way.host_keys.is_empty() {
-        return way.host_keys.to_vec();
-    }
-    way.trusted.and_then(|trusted| trusted.get(&machine.name())).cloned().into_iter().collect()
 }
 
 fn late(machine: &Machine, way: Way<'_>) -> Failure {
@@ -110,7 +102,7 @@ impl Driver<SshPlan<'_>> for Ssh {
         last: &mut Option<Answer>,
     ) -> Result<Called, Failure> {
         let machine = Machine::addressed(way, plan.host())?;
-        let known = trusted(way, &machine);
+        let known = machine.trusted(way);
         let begun = tokio::time::Instant::now();
         let opening = self.pool.channel(&machine, &known, way);
         let channel = within(way.timeout, opening, || late(&machine, way)).await??;

@@ -5,8 +5,9 @@ use super::{
     machine::Machine,
     session::{Line, SeenKey},
 };
-use crate::driver::{Way, unsent};
+use crate::driver::Way;
 use arvok_core::connector::{CallEnd, Failure, Opened};
+use futures_util::future::BoxFuture;
 use russh::{Channel, client::Msg};
 use sha2::{Digest, Sha256};
 use std::{
@@ -20,6 +21,8 @@ use std::{
 
 /// Calls on one line at once: OpenSSH allows ten sessions on a line as it comes.
 const MOST_CALLS: usize = 8;
+/// Lines to other machines that go through one to a jump host at once: they are no sessions.
+const MOST_FORWARDED: usize = 64;
 /// How long a line stays that nobody needs.
 const IDLE: Duration = Duration::from_secs(60);
 /// Most machines to which there are lines at once.
@@ -35,27 +38,38 @@ struct LineKey {
 }
 
 impl LineKey {
-    fn of(machine: &Machine, known: &[String], credential: Option<&Opened>) -> Self {
+    fn of(machine: &Machine, known: &[String], way: Way<'_>) -> Self {
         let mut digest = Sha256::new();
-        let mut add = |text: &str| {
-            digest.update(text.len().to_be_bytes());
-            digest.update(text);
-        };
-        match credential {
-            Some(Opened::Key { user, private, passphrase, certificate }) => {
-                add(user);
-                add(private);
-                add(passphrase.as_deref().unwrap_or_default());
-                add(certificate.as_deref().unwrap_or_default());
-            }
-            Some(Opened::Basic { user, password }) => {
-                add(user);
-                add(password);
-            }
-            _ => {}
-        }
-        known.iter().for_each(|key| add(key));
+        add_shown(&mut digest, known, way);
         Self { machine: machine.clone(), shown: digest.finalize().into() }
+    }
+}
+
+/// Adds what is shown on a way, what must be shown, and the same of a jump host.
+fn add_shown(digest: &mut Sha256, known: &[String], way: Way<'_>) {
+    let mut add = |text: &str| {
+        digest.update(text.len().to_be_bytes());
+        digest.update(text);
+    };
+    match way.credential {
+        Some(Opened::Key { user, private, passphrase, certificate }) => {
+            add(user);
+            add(private);
+            add(passphrase.as_deref().unwrap_or_default());
+            add(certificate.as_deref().unwrap_or_default());
+        }
+        Some(Opened::Basic { user, password }) => {
+            add(user);
+            add(password);
+        }
+        _ => {}
+    }
+    known.iter().for_each(|key| add(key));
+    if let Some(jump) = way.jump {
+        let trusted = jump.trusted.into_iter().flat_map(|trusted| trusted.values());
+        let known: Vec<String> = jump.host_keys.iter().chain(trusted).cloned().collect();
+        add(jump.base);
+        add_shown(digest, &known, jump.way(way.timeout));
     }
 }
 
@@ -63,8 +77,19 @@ impl LineKey {
 #[derive(Debug)]
 struct Kept {
     line: Line,
+    /// The place on the line to the jump host that it goes through.
+    _through: Option<LineHold>,
     calls: AtomicUsize,
     used: Mutex<Instant>,
+}
+
+impl Kept {
+    /// A new line, and the first place on it.
+    fn held((line, through): OpenedLine) -> (Arc<Self>, LineHold) {
+        let used = Mutex::new(Instant::now());
+        let kept = Arc::new(Self { line, _through: through, calls: AtomicUsize::new(1), used });
+        (Arc::clone(&kept), LineHold(kept))
+    }
 }
 
 /// A call's hold on a line.
@@ -73,9 +98,9 @@ pub(super) struct LineHold(Arc<Kept>);
 
 impl LineHold {
     /// Takes a place on a line, if it has one.
-    fn reserve(kept: &Arc<Kept>) -> Option<Self> {
+    fn reserve(kept: &Arc<Kept>, most: usize) -> Option<Self> {
         let taken = kept.calls.fetch_update(Ordering::AcqRel, Ordering::Acquire, |calls| {
-            (calls < MOST_CALLS).then_some(calls + 1)
+            (calls < most).then_some(calls + 1)
         });
         taken.is_ok().then(|| Self(Arc::clone(kept)))
     }
@@ -87,6 +112,9 @@ impl Drop for LineHold {
         self.0.calls.fetch_sub(1, Ordering::AcqRel);
     }
 }
+
+/// A line that nobody else has yet, and the place on that which it goes through.
+type OpenedLine = (Line, Option<LineHold>);
 
 /// The lines to one machine. Whoever opens one holds the lock, so that many calls at once do not
 /// each knock at a machine that would let none of them in then.
@@ -106,35 +134,97 @@ impl Pool {
         known: &[String],
         way: Way<'_>,
     ) -> Result<(Channel<Msg>, LineHold), Failure> {
-        let key = LineKey::of(machine, known, way.credential);
-        let lines = {
-            let mut all = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
-            if all.len() >= MOST_MACHINES && !all.contains_key(&key) {
-                return Err(Failure::new(
-                    CallEnd::NotSent,
-                    format!("there are lines to {MOST_MACHINES} machines at once already"),
-                ));
-            }
-            Arc::clone(all.entry(key.clone()).or_default())
-        };
-        let held = HeldMachine { all: Arc::clone(&self.lines), key, lines };
+        let held = self.held(machine, known, way)?;
         let mut lines = held.lines.lock().await;
         lines.retain(|kept| !kept.line.is_closed());
         if let Some(begun) = begin(&mut lines).await {
             return Ok(begun);
         }
-        let line = Line::open(machine, known, way, &SeenKey::default()).await?;
-        let channel = line.channel().await.map_err(|e| {
+        let opened = self.open(machine, known, way, &SeenKey::default()).await?;
+        let channel = opened.0.channel().await.map_err(|e| {
             let message = format!("{} opens no session for a command: {e}", machine.name());
             Failure::new(CallEnd::NotSent, message)
         })?;
-        let used = Mutex::new(Instant::now());
-        let kept = Arc::new(Kept { line, calls: AtomicUsize::new(0), used });
-        let hold = LineHold::reserve(&kept).ok_or_else(|| unsent("a new line is taken".into()))?;
+        let (kept, hold) = Kept::held(opened);
         lines.push(Arc::clone(&kept));
         drop(lines);
         close_when_idle(held, kept);
         Ok((channel, hold))
+    }
+
+    /// A new line, through the jump host where there is one.
+    pub async fn open(
+        &self,
+        machine: &Machine,
+        known: &[String],
+        way: Way<'_>,
+        seen: &SeenKey,
+    ) -> Result<OpenedLine, Failure> {
+        let through = match way.jump {
+            None => None,
+            Some(jump) => Some(self.forwarding(jump.way(way.timeout), machine).await?),
+        };
+        let (channel, hold) = through.unzip();
+        Ok((Line::open(machine, known, way, seen, channel).await?, hold))
+    }
+
+    /// A way to another machine through a jump host, on a line to that which is kept or on a new
+    /// one. Boxed, as a line may be opened through another.
+    pub fn forwarding<'a>(
+        &'a self,
+        jump: Way<'a>,
+        to: &'a Machine,
+    ) -> BoxFuture<'a, Result<(Channel<Msg>, LineHold), Failure>> {
+        Box::pin(async move {
+            let machine = Machine::addressed(jump, None)?;
+            let known = machine.trusted(jump);
+            let held = self.held(&machine, &known, jump)?;
+            let mut lines = held.lines.lock().await;
+            lines.retain(|kept| !kept.line.is_closed());
+            let has_room = |kept| LineHold::reserve(kept, MOST_FORWARDED);
+            let hold = match lines.iter().find_map(has_room) {
+                Some(hold) => {
+                    drop(lines);
+                    hold
+                }
+                None => {
+                    let opening = self.open(&machine, &known, jump, &SeenKey::default()).await;
+                    let opened = opening.map_err(|failure| Failure {
+                        message: format!("the jump host: {}", failure.message),
+                        ..failure
+                    })?;
+                    let (kept, hold) = Kept::held(opened);
+                    lines.push(Arc::clone(&kept));
+                    drop(lines);
+                    close_when_idle(held, kept);
+                    hold
+                }
+            };
+            // Nobody else waits while the jump host looks for a machine that may not be there.
+            let channel = hold.0.line.forwarding(to).await.map_err(|e| {
+                let (jump, to) = (machine.name(), to.name());
+                let message = format!("the jump host {jump} does not lead to {to}: {e}");
+                Failure::new(CallEnd::NotSent, message)
+            })?;
+            Ok((channel, hold))
+        })
+    }
+
+    /// The lines to a machine on which the same is shown.
+    fn held(
+        &self,
+        machine: &Machine,
+        known: &[String],
+        way: Way<'_>,
+    ) -> Result<HeldMachine, Failure> {
+        let key = LineKey::of(machine, known, way);
+        let mut all = self.lines.lock().unwrap_or_else(PoisonError::into_inner);
+        if all.len() >= MOST_MACHINES && !all.contains_key(&key) {
+            let message = format!("there are lines to {MOST_MACHINES} machines at once already");
+            return Err(Failure::new(CallEnd::NotSent, message));
+        }
+        let lines = Arc::clone(all.entry(key.clone()).or_default());
+        Ok(HeldMachine { all: Arc::clone(&self.lines), key, lines })
     }
 }
 
@@ -181,7 +271,7 @@ async fn begin(lines: &mut Vec<Arc<Kept>>) -> Option<(Channel<Msg>, LineHold)> {
     let mut silent = Vec::new();
     let mut begun = None;
     for kept in lines.iter() {
-        let Some(hold) = LineHold::reserve(kept) else { continue };
+        let Some(hold) = LineHold::reserve(kept, MOST_CALLS) else { continue };
         match tokio::time::timeout(BEGINS, kept.line.channel()).await {
             Ok(Ok(channel)) => {
                 begun = Some((channel, hold));

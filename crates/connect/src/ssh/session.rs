@@ -83,12 +83,14 @@ impl fmt::Debug for Line {
 }
 
 impl Line {
-    /// Opens one. Nothing was done on the machine if that fails.
+    /// Opens one, on a channel of a jump host where there is one. Nothing was done on the machine
+    /// if that fails.
     pub async fn open(
         machine: &Machine,
         known: &[String],
         way: Way<'_>,
         seen: &SeenKey,
+        through: Option<Channel<Msg>>,
     ) -> Result<Self, Failure> {
         let config = Config {
             keepalive_interval: Some(KEEPALIVE),
@@ -97,8 +99,12 @@ impl Line {
             ..Config::default()
         };
         let check = KeyCheck { known: known.to_vec(), seen: seen.clone() };
-        let at = (machine.host.as_str(), machine.port);
-        let mut handle = match client::connect(Arc::new(config), at, check).await {
+        let config = Arc::new(config);
+        let connected = match through {
+            None => client::connect(config, (machine.host.as_str(), machine.port), check).await,
+            Some(channel) => client::connect_stream(config, channel.into_stream(), check).await,
+        };
+        let mut handle = match connected {
             Ok(handle) => handle,
             Err(russh::Error::UnknownKey) => return Err(untrusted(machine, known, seen)),
             Err(e) => {
@@ -117,6 +123,12 @@ impl Line {
     /// A channel of its own for one act.
     pub async fn channel(&self) -> Result<Channel<Msg>, russh::Error> {
         self.handle.channel_open_session().await
+    }
+
+    /// A channel on which another machine is spoken to (RFC 4254, section 7.2).
+    pub async fn forwarding(&self, to: &Machine) -> Result<Channel<Msg>, russh::Error> {
+        let (host, port) = (to.host.clone(), to.port.into());
+        self.handle.channel_open_direct_tcpip(host, port, "127.0.0.1", 0).await
     }
 
     pub async fn close(&self) {

@@ -1,6 +1,6 @@
 //! Machines over SSH: a real sshd from Debian, and peers that misbehave at each stage.
 
-use arvok_connect::{Call, CallOutcome, Called, Drivers, Redactor, TrustedKeys, Way};
+use arvok_connect::{Call, CallOutcome, Called, Drivers, JumpHost, Redactor, TrustedKeys, Way};
 use arvok_core::{
     connector::{CallEnd, Connector, Failure, Opened},
     definition::Defined,
@@ -401,6 +401,80 @@ async fn a_connection_of_many_machines_reaches_those_that_it_lists() {
     assert!(elsewhere.message.contains("`10.0.0.1` is none of the connection's hosts: 127.0.*"));
     let other = failure(&drivers, way, on, json!("127.0.0.2")).await;
     assert_eq!(other.end, CallEnd::NotSent, "nobody listens, or nobody has trusted it: {other:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn machines_behind_a_jump_host_are_reached_through_it() {
+    let (behind, mut gate) = (machine("behind"), machine("gate"));
+    let (base, trusted, credential) = (behind.base(), behind.trusted(), behind.credential());
+    let (gate_base, gate_trusted, shown) = (gate.base(), gate.trusted(), gate.credential());
+    let jump = JumpHost {
+        base: &gate_base,
+        credential: Some(&shown),
+        host_keys: &[],
+        trusted: Some(&gate_trusted),
+    };
+    let way = Way {
+        credential: Some(&credential),
+        trusted: Some(&trusted),
+        jump: Some(jump),
+        ..Way::to(&base, LONG)
+    };
+    let drivers = Drivers::new().expect("drivers");
+    let sleep = "    command: { shell: 'sleep 0.3; echo \"$1\"', args: ['${give.x}'] }\n";
+    let calls = (0..20).map(|n| output(&drivers, way, sleep, json!(n)));
+    let came = futures_util::future::join_all(calls).await;
+    assert_eq!(came, (0..20).map(|n| json!(n.to_string())).collect::<Vec<_>>());
+    assert_eq!(gate.times_let_in(), 1, "lines to other machines share one");
+    assert!((1..=4).contains(&behind.times_let_in()), "{}", behind.times_let_in());
+
+    // Both are looked at, each by its own keys, and nothing is shown before.
+    let other = behind.trusted().into_keys().map(|name| (name, "SHA256:other".into())).collect();
+    let unlike = failure(&drivers, Way { trusted: Some(&other), ..way }, TRUE, json!("")).await;
+    assert_eq!((unlike.end, unlike.lasting), (CallEnd::NotSent, true), "{unlike:?}");
+    let port = format!("127.0.0.1:{} shows", behind.port());
+    assert!(unlike.message.starts_with(&port), "{unlike:?}");
+    let unlike = JumpHost { trusted: None, ..jump };
+    let unlike = failure(&drivers, Way { jump: Some(unlike), ..way }, TRUE, json!("")).await;
+    assert_eq!(unlike.end, CallEnd::NotSent, "{unlike:?}");
+    let port = format!("the jump host: 127.0.0.1:{} shows", gate.port());
+    assert!(unlike.message.starts_with(&port), "{unlike:?}");
+
+    // A machine that is not there keeps nobody from those that are.
+    let nobody = TcpListener::bind("127.0.0.1:0").await.expect("a port");
+    let nowhere = format!("ssh://{}", nobody.local_addr().expect("has one"));
+    drop(nobody);
+    let missing = Way { base: &nowhere, ..way };
+    let missing = failure(&drivers, missing, TRUE, json!("")).await;
+    assert_eq!((missing.end, missing.lasting), (CallEnd::NotSent, false), "{missing:?}");
+    assert!(missing.message.contains("does not lead to 127.0.0.1:"), "{missing:?}");
+    output(&drivers, way, TRUE, json!("")).await;
+    assert_eq!(gate.times_let_in(), 1);
+
+    // Of what runs while the jump host goes down nobody knows; then it is reached anew.
+    let pid = behind.folder().join("pid");
+    let wait = "    command: { shell: 'echo $$ > \"$1\"; exec sleep 600', args: ['${give.x}'] }\n";
+    let running = failure(&drivers, way, wait, json!(pid));
+    let cutting = async {
+        while fs::read_to_string(&pid).map_or(true, |number| !number.ends_with('\n')) {
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        gate.restart().expect("starts");
+    };
+    let (cut, ()) = tokio::join!(running, cutting);
+    assert_eq!((cut.end, cut.lasting), (CallEnd::Unknown, false), "{cut:?}");
+    let _ = Command::new("kill").arg(fs::read_to_string(&pid).expect("began").trim()).status();
+    output(&drivers, way, TRUE, json!("")).await;
+    assert_eq!(gate.times_let_in(), 2);
+
+    // One that leads nowhere says so.
+    let config = gate.folder().join("config");
+    let text = fs::read_to_string(&config).expect("reads") + "AllowTcpForwarding no\n";
+    fs::write(&config, text).expect("writes");
+    gate.restart().expect("starts");
+    let closed = failure(&drivers, way, TRUE, json!("")).await;
+    assert_eq!((closed.end, closed.lasting), (CallEnd::NotSent, false), "{closed:?}");
+    assert!(closed.message.contains("does not lead to 127.0.0.1:"), "{closed:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -46,6 +46,10 @@ pub struct ConnectionDoc {
     /// the one that an admin has trusted (`arvok connection trust`). Only for `ssh://`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub host_keys: Vec<String>,
+    /// The connection to a jump host: the machines are reached through that one, which is shown its
+    /// own credential and none of theirs. Only for `ssh://`.
+    #[serde(default)]
+    pub jump: Option<String>,
     /// The authorities, as certificates in PEM, of which one must have signed the other side's.
     /// Left out: those that the system knows. `${setting('name')}` takes them from the service's
     /// own settings.
@@ -95,6 +99,8 @@ pub struct Connection {
     /// The fingerprints of the keys of which a machine must show one; none: what an admin has
     /// trusted.
     pub host_keys: Vec<String>,
+    /// The connection to the machine through which these are reached.
+    pub jump: Option<String>,
     /// The authorities that are trusted instead of those that the system knows.
     pub authorities: Option<Template>,
     /// How long one call may take.
@@ -125,12 +131,16 @@ impl Definition for Connection {
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
-        vec![(Kind::Connector, self.connector.clone())]
+        let jump = self.jump.iter().map(|jump| (Kind::Connection, jump.clone()));
+        std::iter::once((Kind::Connector, self.connector.clone())).chain(jump).collect()
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         if let Err(missing) = others.must_have(Kind::Connector, &self.connector) {
             return vec![Mismatch::at("/connector", missing)];
+        }
+        if let Some(wrong) = self.jump.as_ref().and_then(|jump| jump_mismatch(jump, others)) {
+            return vec![wrong];
         }
         let connector: Option<&Connector> = others.get(&self.connector).ok();
         let (Some(connector), Some(protocol)) = (connector, self.protocol) else {
@@ -159,6 +169,20 @@ impl Definition for Connection {
         let is_ssh = protocol == Protocol::Ssh;
         connector.operations.iter().filter(|_| is_ssh).find_map(unlike).into_iter().collect()
     }
+}
+
+/// Why a connection is none to a jump host.
+fn jump_mismatch(jump: &str, others: &dyn Others) -> Option<Mismatch> {
+    let fault = match others.get::<Connection>(jump) {
+        Err(missing) => return Some(Mismatch::at("/jump", missing)),
+        Ok(connection) if connection.protocol.is_some_and(|p| p != Protocol::Ssh) => {
+            "is not reached over SSH"
+        }
+        Ok(connection) if !connection.hosts.is_empty() => "is not one machine",
+        Ok(connection) if connection.jump.is_some() => "is reached through another jump host",
+        Ok(_) => return None,
+    };
+    Some(Mismatch::at("/jump", Fault::Unfit(format!("`{jump}` {fault}"))))
 }
 
 /// Complains of a credential that means nothing to the protocol; none could be checked: of nothing.
@@ -244,6 +268,9 @@ impl Defined for Connection {
         };
         fits_protocol(&mut check, &doc.base, credential.as_ref().map(Option::as_ref));
         let hosts = machines(&mut check, &doc.base, &doc.hosts, &doc.host_keys);
+        if doc.jump.is_some() && Protocol::of(&doc.base).is_some_and(|p| p != Protocol::Ssh) {
+            check.fail("/jump", "belongs to machines that are reached over SSH");
+        }
         let authorities = match doc.authorities {
             None => Some(None),
             Some(pem) if !pem.contains("${") && !pem.contains("-----BEGIN CERTIFICATE-----") => {
@@ -279,6 +306,7 @@ impl Defined for Connection {
                 base,
                 hosts,
                 host_keys: doc.host_keys,
+                jump: doc.jump,
                 credential,
                 authorities,
                 timeout: doc.timeout.unwrap_or(Period::from_secs(10)),

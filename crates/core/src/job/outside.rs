@@ -2,7 +2,9 @@
 //! own, events that it makes.
 
 use super::{JobEffect, JobState, Place};
-use crate::{Alert, AlertState, JobId, ResourcePath, Role, Severity, glob::Glob, source::OWN};
+use crate::{
+    Alert, AlertState, JobId, Principal, ResourcePath, Role, Severity, glob::Glob, source::OWN,
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -56,7 +58,7 @@ pub struct Decided {
     /// The choice.
     pub choice: String,
     /// Who.
-    pub by: String,
+    pub by: Principal,
     /// By which way: `command`, `console`, `link`, `api`.
     pub how: String,
     /// A remark; may be empty.

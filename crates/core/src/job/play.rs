@@ -6,7 +6,7 @@ use super::{
     Transition,
 };
 use crate::{
-    Alert, JobId, Severity,
+    Alert, JobId, Principal, Severity,
     alarm::Alarm,
     alert::{NewAlert, Received},
     connector::{self, CallEnd, Failure, Repeat},
@@ -340,7 +340,7 @@ impl<'a> Play<'a> {
         let (at, what) = match answer {
             Some((after, gives)) if self.now + after < question.until => {
                 let choice = gives.as_str().map_or_else(|| text(&gives, "choice"), str::to_owned);
-                let (by, remark) = (text(&gives, "by"), text(&gives, "remark"));
+                let (by, remark) = (Principal::token(&text(&gives, "by")), text(&gives, "remark"));
                 (
                     self.now + after,
                     StepEvent::Decided(Decided { choice, by, how: "example".into(), remark }),

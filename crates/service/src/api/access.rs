@@ -18,8 +18,7 @@ use arvok_connect::weakness;
 use arvok_core::{Role, document::check_name};
 use arvok_store::{
     access::{self, Revoked},
-    audit::{self as record, By},
-    secrets as store,
+    audit as record, secrets as store,
 };
 
 /// Who is asking, and what the token allows.
@@ -53,13 +52,13 @@ pub(super) async fn sign_in(
     request: HttpRequest,
     body: web::Json<SignIn>,
 ) -> Result<HttpResponse, ApiError> {
-    let known = access::by_token(&node.db, body.token.trim()).await?;
+    let known = access::by_token(&node.pools.questions, body.token.trim()).await?;
     let (id, who) = known.ok_or_else(|| {
         refusals::refused(&node, &request, "sign-in.refused", "an unknown token");
         ApiError::BadToken
     })?;
     let session = secret_text("");
-    access::start_session(&node.db, id, &session, clock::now()).await?;
+    access::start_session(&node.pools.questions, id, &session, clock::now()).await?;
     let age = Duration::seconds(access::SESSION.num_seconds());
     Ok(HttpResponse::Ok().cookie(cookie(session, age)).json(who))
 }
@@ -73,7 +72,7 @@ pub(super) async fn sign_out(
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
     if let Some(session) = request.cookie(COOKIE) {
-        access::end_session(&node.db, session.value()).await?;
+        access::end_session(&node.pools.questions, session.value()).await?;
     }
     Ok(HttpResponse::NoContent().cookie(cookie(String::new(), Duration::ZERO)).finish())
 }
@@ -89,7 +88,7 @@ pub(super) async fn tokens(
     caller: Caller,
 ) -> Result<web::Json<Vec<TokenItem>>, ApiError> {
     caller.must(Role::Admin)?;
-    Ok(web::Json(access::tokens(&node.db).await?))
+    Ok(web::Json(access::tokens(&node.pools.questions).await?))
 }
 
 /// Makes a token; it is shown this once.
@@ -106,8 +105,9 @@ pub(super) async fn make_token(
     caller.must(Role::Admin)?;
     check_name(&body.name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
     let token = secret_text("arvok_");
-    let by = By::Token(&caller.0.name);
-    access::make_token(&node.db, (&body.name, body.role), &token, by, clock::now()).await?;
+    let by = &caller.principal();
+    access::make_token(&node.pools.questions, (&body.name, body.role), &token, by, clock::now())
+        .await?;
     let NewToken { name, role } = body.into_inner();
     Ok(HttpResponse::Created().json(TokenMade { name, role, token }))
 }
@@ -124,7 +124,7 @@ pub(super) async fn revoke_token(
     name: web::Path<String>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    match access::remove_token(&node.db, &name, By::Token(&caller.0.name)).await? {
+    match access::remove_token(&node.pools.questions, &name, &caller.principal()).await? {
         Revoked::Yes => Ok(HttpResponse::NoContent().finish()),
         Revoked::Unknown => Err(ApiError::NotFound(format!("token `{name}`"))),
         Revoked::LastAdmin => Err(ApiError::Conflict(format!(
@@ -146,7 +146,7 @@ pub(super) async fn list_secrets(
 ) -> Result<web::Json<Vec<SecretItem>>, ApiError> {
     caller.must(Role::Author)?;
     let published = node.published();
-    let mut listed = store::list(&node.db).await?;
+    let mut listed = store::list(&node.pools.questions).await?;
     for item in &mut listed {
         let opened = published.secrets.get(&item.name);
         item.opens = opened.is_some();
@@ -169,12 +169,18 @@ pub(super) async fn set_secret(
     body: web::Json<SecretValue>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    if let Some(fault) = &node.key_fault {
+    if let Some(fault) = &node.calls.key_fault {
         return Err(ApiError::NotReady(fault.clone()));
     }
     let SecretValue { value, allowed } = body.into_inner();
-    secrets::set(&node.db, &node.vault, (&name, &value), allowed, By::Token(&caller.0.name))
-        .await?;
+    secrets::set(
+        &node.pools.questions,
+        &node.calls.vault,
+        (&name, &value),
+        allowed,
+        &caller.principal(),
+    )
+    .await?;
     node.reload().await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -191,8 +197,9 @@ pub(super) async fn remove_secret(
     name: web::Path<String>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    if store::remove(&node.db, &name).await? {
-        record::record(&node.db, By::Token(&caller.0.name), "secret.removed", &name, "").await?;
+    if store::remove(&node.pools.questions, &name).await? {
+        record::record(&node.pools.questions, &caller.principal(), "secret.removed", &name, "")
+            .await?;
         node.announcer.tell(Change { definitions: true, ..Change::default() });
         node.reload().await?;
         return Ok(HttpResponse::NoContent().finish());

@@ -25,7 +25,7 @@ pub(super) async fn list(
         ));
     }
     in_range(filter.limit, [filter.since, filter.until])?;
-    Ok(web::Json(read::alarms(&node.db, filter).await?))
+    Ok(web::Json(read::alarms(&node.pools.questions, filter).await?))
 }
 
 /// One alarm with its newest alerts and jobs.
@@ -39,7 +39,7 @@ pub(super) async fn one(
     _caller: Caller,
     id: web::Path<i64>,
 ) -> Result<web::Json<AlarmDetail>, ApiError> {
-    let mut found = read::alarm(&node.db, *id)
+    let mut found = read::alarm(&node.pools.questions, *id)
         .await?
         .ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
     super::job_steps::set_doing(&mut found.jobs);

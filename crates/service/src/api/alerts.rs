@@ -19,7 +19,7 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<AlertItem>>, ApiError> {
     let filter = query.into_inner();
     in_range(filter.limit, [filter.since, filter.until])?;
-    Ok(web::Json(read::alerts(&node.db, filter).await?))
+    Ok(web::Json(read::alerts(&node.pools.questions, filter).await?))
 }
 
 /// One alert with its payload and what every rule that matched decided.
@@ -33,10 +33,10 @@ pub(super) async fn one(
     _caller: Caller,
     seq: web::Path<i64>,
 ) -> Result<web::Json<AlertDetail>, ApiError> {
-    if let Some(found) = read::alert(&node.db, *seq).await? {
+    if let Some(found) = read::alert(&node.pools.questions, *seq).await? {
         return Ok(web::Json(found));
     }
-    let oldest = days::all(&node.db).await?.last().map_or(0, |d| d.first_seq);
+    let oldest = days::all(&node.pools.questions).await?.last().map_or(0, |d| d.first_seq);
     let gone = if *seq < oldest { " any more: it is kept no longer" } else { "" };
     Err(ApiError::NotFound(format!("alert {seq}{gone}")))
 }

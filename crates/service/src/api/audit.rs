@@ -21,5 +21,5 @@ pub(super) async fn list(
     caller.must(Role::Admin)?;
     let filter = query.into_inner();
     in_range(filter.limit, [])?;
-    Ok(web::Json(audit::list(&node.db, &filter, filter.limit.unwrap_or(PAGE)).await?))
+    Ok(web::Json(audit::list(&node.pools.questions, &filter, filter.limit.unwrap_or(PAGE)).await?))
 }

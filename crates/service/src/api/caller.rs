@@ -11,7 +11,7 @@ use actix_web::{
     web,
 };
 use arvok_api::Who;
-use arvok_core::{Role, TRACEPARENT, TraceContext};
+use arvok_core::{Principal, Role, TRACEPARENT, TraceContext};
 use arvok_store::access;
 use base64::{Engine, engine::general_purpose::STANDARD};
 use std::{future::Future, pin::Pin, time::Duration};
@@ -39,6 +39,11 @@ pub(super) fn way(request: &HttpRequest) -> &'static str {
 }
 
 impl Caller {
+    /// Who it is, for the records.
+    pub fn principal(&self) -> Principal {
+        Principal::token(&self.0.name)
+    }
+
     /// Insists on a role.
     pub fn must(&self, needed: Role) -> Result<(), ApiError> {
         if self.0.role >= needed { Ok(()) } else { Err(ApiError::role(needed, self.0.role)) }
@@ -98,14 +103,14 @@ pub(super) async fn signed_in(request: &HttpRequest) -> Option<Caller> {
 async fn authenticate(request: &HttpRequest) -> Result<Who, ApiError> {
     let node = request.app_data::<web::Data<Node>>().ok_or(ApiError::Internal)?;
     if let Some(token) = bearer(request) {
-        let known = access::by_token(&node.db, token).await?;
+        let known = access::by_token(&node.pools.questions, token).await?;
         return known.map(|(_, who)| who).ok_or_else(|| {
             refusals::refused(node, request, "request.refused", "an unknown token");
             ApiError::BadToken
         });
     }
     let cookie = request.cookie(COOKIE).ok_or(ApiError::NoToken)?;
-    let who = access::by_session(&node.db, cookie.value(), clock::now())
+    let who = access::by_session(&node.pools.questions, cookie.value(), clock::now())
         .await?
         .ok_or(ApiError::BadToken)?;
     // A foreign page can send the cookie's owner here, but cannot set this header.

@@ -42,9 +42,9 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<ConnectionItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Connection> = published.catalog.all::<Connection>().map(|(c, _)| c).collect();
-    calls::write_log(&node, &node.db).await;
+    calls::write_log(&node, &node.pools.questions).await;
     let went = store::recent_outcomes(
-        &node.db,
+        &node.pools.questions,
         all.iter().map(|c| c.name.clone()).collect(),
         clock::now(),
     )
@@ -106,11 +106,12 @@ pub(super) async fn one(
 ) -> Result<web::Json<ConnectionDetail>, ApiError> {
     let published = node.published();
     let connection = published_connection(&published, &name)?;
-    calls::write_log(&node, &node.db).await;
-    let went = store::recent_outcomes(&node.db, vec![connection.name.clone()], clock::now())
-        .await?
-        .into_iter()
-        .next();
+    calls::write_log(&node, &node.pools.questions).await;
+    let went =
+        store::recent_outcomes(&node.pools.questions, vec![connection.name.clone()], clock::now())
+            .await?
+            .into_iter()
+            .next();
     let calls_it =
         |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
@@ -127,8 +128,10 @@ pub(super) async fn one(
         at_once: connection.at_once,
         rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
         hosts: connection.hosts.iter().map(|glob| glob.as_str().to_owned()).collect(),
+        jump: connection.jump.clone(),
         host_keys: connection.host_keys.clone(),
-        trusted: host_keys::of_connection(&node.db, &connection.name, MOST_TRUSTED).await?,
+        trusted: host_keys::of_connection(&node.pools.questions, &connection.name, MOST_TRUSTED)
+            .await?,
     }))
 }
 
@@ -175,8 +178,8 @@ pub(super) async fn last_calls(
     in_range(filter.limit, [])?;
     published_connection(&node.published(), &name)?;
     let limit = filter.limit.unwrap_or(PAGE);
-    calls::write_log(&node, &node.db).await;
-    let found = store::last(&node.db, &name, filter.after, limit).await?;
+    calls::write_log(&node, &node.pools.questions).await;
+    let found = store::last(&node.pools.questions, &name, filter.after, limit).await?;
     let next = found.last().filter(|_| found.len() as u64 == limit).map(|call| call.id.to_string());
     Ok(web::Json(Page { items: found.into_iter().map(call_item).collect(), next, bounded: false }))
 }
@@ -188,7 +191,7 @@ fn call_item(call: Model) -> CallItem {
         job: call.job_id,
         step: call.place,
         attempt: call.attempt,
-        by: call.by,
+        by: call.by.map(|by| by.0),
         at: call.at,
         millis: call.millis.into(),
         state: call.ended.0,
@@ -220,7 +223,7 @@ pub(super) async fn test(
     caller.must(Role::Responder)?;
     let published = node.published();
     let connection = published_connection(&published, &name)?;
-    let tested = calls::test(&node, connection, &caller.0.name).await;
+    let tested = calls::test(&node, connection, &caller.principal()).await;
     let (state, message) = match tested.ended {
         Ok(said) => (CallState::Done, said),
         Err(failure) => (state(failure.end), failure.message),
@@ -291,7 +294,7 @@ pub(super) async fn try_operation(
     let longest = Period::from_secs(BY_HAND);
     let timeout = (described.longest(connection.timeout) > longest).then_some(longest);
     // It goes on, and is noted, though whoever asked may be gone.
-    let by = caller.0.name.clone();
+    let by = caller.principal();
     let trace = caller::trace(&from);
     let calling = actix_web::rt::spawn(async move {
         let out = Outgoing {
@@ -345,6 +348,7 @@ pub(super) async fn import(
     let ImportRequest { text, name, only } = serde_json::from_slice(&body)
         .map_err(|e| ApiError::BadRequest(format!("the body is not as expected: {e}")))?;
     let made = node
+        .capacity
         .evaluate(&caller.0, move || arvok_core::connector::import(&text, name.as_deref(), &only))
         .await?;
     let made = made.map_err(|e| ApiError::BadRequest(e.to_string()))?;

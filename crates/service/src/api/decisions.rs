@@ -17,7 +17,7 @@ use arvok_api::{
     Found, PAGE, Page, Problem, StepState, Take, TakeByLink,
 };
 use arvok_core::{
-    Role,
+    Principal, Role,
     job::{Decided, Decider, Place},
     text::cut,
 };
@@ -58,7 +58,7 @@ pub(super) async fn list(
         }
     };
     let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
-    let found = decisions::list(&node.db, open, filter.after, limit).await?;
+    let found = decisions::list(&node.pools.questions, open, filter.after, limit).await?;
     let items: Vec<DecisionItem> = found.into_iter().map(item).collect();
     let full = !open && items.len() as i64 == limit;
     let next = items.last().filter(|_| full).map(|d| d.id.to_string());
@@ -67,7 +67,11 @@ pub(super) async fn list(
 
 /// Those of the overview.
 pub(super) async fn open(node: &Node) -> Result<Vec<DecisionItem>, ApiError> {
-    Ok(decisions::list(&node.db, true, None, MOST).await?.into_iter().map(item).collect())
+    Ok(decisions::list(&node.pools.questions, true, None, MOST)
+        .await?
+        .into_iter()
+        .map(item)
+        .collect())
 }
 
 /// One decision.
@@ -85,7 +89,9 @@ pub(super) async fn one(
 }
 
 async fn found(node: &Node, id: i64) -> Result<Decision, ApiError> {
-    decisions::one(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("decision {id}")))
+    decisions::one(&node.pools.questions, id)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("decision {id}")))
 }
 
 /// Takes a decision; its job goes on.
@@ -105,7 +111,7 @@ pub(super) async fn take(
     let decision = found(&node, *id).await?;
     may(&decision, &caller)?;
     let Take { choice, remark } = body.into_inner();
-    let by = caller.0.name.clone();
+    let by = caller.principal();
     decide(
         &node,
         &decision,
@@ -184,7 +190,7 @@ pub(super) async fn take_by_link(
     let remark = remark.unwrap_or_default();
     if let Some(caller) = signed_in(&request).await {
         may(&decision, &caller)?;
-        let decided = Decided { choice, by: caller.0.name, how: way(&request).into(), remark };
+        let decided = Decided { choice, by: caller.principal(), how: way(&request).into(), remark };
         return decide(&node, &decision, decided).await;
     }
     may_by_link(&decision)?;
@@ -195,12 +201,7 @@ pub(super) async fn take_by_link(
         ));
     }
     let name = cut_name(name)?;
-    let decided = Decided {
-        choice,
-        by: format!("{name} (by link, not signed in)"),
-        how: "link".into(),
-        remark,
-    };
+    let decided = Decided { choice, by: Principal::link(name), how: "link".into(), remark };
     match decide(&node, &decision, decided).await {
         // Somebody else was quicker.
         Err(ApiError::Conflict(_)) => Err(ApiError::LinkUsed(decision.id)),
@@ -236,7 +237,7 @@ async fn decide(
             "remark: has {bytes} bytes; {LONGEST} are allowed"
         )));
     }
-    if !decisions::decide(&node.db, id, &decided).await? {
+    if !decisions::decide(&node.pools.questions, id, &decided).await? {
         return Err(ApiError::Conflict(too_late(&item(found(node, id).await?))));
     }
     node.announcer.tell(Change {
@@ -244,7 +245,7 @@ async fn decide(
         decisions: true,
         ..Change::default()
     });
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     runner::hear(node).await;
     tracing::info!(
         decision = id,
@@ -263,7 +264,7 @@ fn too_late(decision: &DecisionItem) -> String {
         DecisionState::Taken => {
             let (choice, by) = (
                 decision.choice.as_deref().unwrap_or("?"),
-                decision.by.as_deref().unwrap_or("somebody"),
+                decision.by.as_ref().map_or("somebody".to_owned(), Principal::shown),
             );
             format!("decision {id} was taken already: {choice}, by {by}")
         }
@@ -311,7 +312,7 @@ pub(super) fn item(d: Decision) -> DecisionItem {
         until: d.until,
         state: d.state.0,
         choice: d.choice,
-        by: d.decided_by,
+        by: d.decided_by.map(|by| by.0),
         how: d.how,
         remark: d.remark.filter(|r| !r.is_empty()),
         decided_at: d.decided_at,
@@ -320,16 +321,18 @@ pub(super) fn item(d: Decision) -> DecisionItem {
 
 /// A decision with what is known about it.
 async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, ApiError> {
-    let row = read::job(&node.db, decision.job_id).await?;
+    let row = read::job(&node.pools.questions, decision.job_id).await?;
     let row = row.ok_or_else(|| ApiError::NotFound(format!("job {}", decision.job_id)))?;
     let alert = match row.item.alert {
-        Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
+        Some(seq) => read::alert(&node.pools.questions, seq).await?.map(|a| a.alert),
         None => None,
     };
     let raised = match row.item.alarm {
-        Some(alarm) => arvok_store::jobs::alarm_of(&node.db, arvok_core::AlarmId(alarm))
-            .await?
-            .map(|a| a.raised),
+        Some(alarm) => {
+            arvok_store::jobs::alarm_of(&node.pools.questions, arvok_core::AlarmId(alarm))
+                .await?
+                .map(|a| a.raised)
+        }
         None => None,
     };
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;

@@ -49,9 +49,9 @@ fn kind(word: &str) -> Result<Kind, ApiError> {
 
 async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError> {
     Ok(match kind {
-        Kind::Source => read::source_use(&node.db).await?,
-        Kind::Rule => read::rule_use(&node.db).await?,
-        Kind::Runbook => read::runbook_use(&node.db).await?,
+        Kind::Source => read::source_use(&node.pools.questions).await?,
+        Kind::Rule => read::rule_use(&node.pools.questions).await?,
+        Kind::Runbook => read::runbook_use(&node.pools.questions).await?,
         Kind::Connector | Kind::Connection | Kind::Subscriber => BTreeMap::new(),
     })
 }
@@ -107,8 +107,11 @@ pub(super) async fn one(
     let missing = || ApiError::NotFound(format!("{kind} `{}`", arvok_core::text::cut(&name, 64)));
     let entry = published.catalog.entry(kind, &name).ok_or_else(missing)?;
     let item = item(&node, entry, &used(&node, kind).await?).ok_or_else(missing)?;
-    let verdicts =
-        if kind == Kind::Rule { read::verdict_counts(&node.db, &name).await? } else { Vec::new() };
+    let verdicts = if kind == Kind::Rule {
+        read::verdict_counts(&node.pools.questions, &name).await?
+    } else {
+        Vec::new()
+    };
     let filter = match kind {
         Kind::Rule => {
             Some(JobFilter { rule: Some(name.clone()), limit: Some(20), ..JobFilter::default() })
@@ -119,7 +122,7 @@ pub(super) async fn one(
         _ => None,
     };
     let mut jobs = match filter {
-        Some(filter) => read::jobs(&node.db, filter).await?.items,
+        Some(filter) => read::jobs(&node.pools.questions, filter).await?.items,
         None => Vec::new(),
     };
     super::job_steps::set_doing(&mut jobs);
@@ -134,11 +137,15 @@ pub(super) async fn one(
         .map(|(source, _)| source)
         .filter(|_| kind == Kind::Source);
     let listeners = match source.filter(|source| source.intake.http().is_none()) {
-        Some(_) => node.listeners.as_they_stand(nodes::listeners(&node.db, &name).await?, &name),
+        Some(_) => node
+            .listeners
+            .as_they_stand(nodes::listeners(&node.pools.questions, &name).await?, &name),
         None => Vec::new(),
     };
     let next_due = match source.map(|source| &source.intake) {
-        Some(Intake::Schedule(_)) => timers::due(&node.db, TimerKind::Schedule, &name).await?,
+        Some(Intake::Schedule(_)) => {
+            timers::due(&node.pools.questions, TimerKind::Schedule, &name).await?
+        }
         _ => None,
     };
     let read_by_default = source.and_then(Source::default_read);
@@ -167,7 +174,7 @@ pub(super) async fn history(
 ) -> Result<web::Json<Page<VersionItem>>, ApiError> {
     let (word, name) = path.into_inner();
     let kind = kind(&word)?;
-    let items = store::versions(&node.db, kind.as_str(), &name).await?;
+    let items = store::versions(&node.pools.questions, kind.as_str(), &name).await?;
     if items.is_empty() {
         return Err(ApiError::NotFound(format!("{kind} `{}`", arvok_core::text::cut(&name, 64))));
     }
@@ -213,10 +220,13 @@ pub(super) async fn publish(
             request.files.len()
         )));
     }
-    node.know(store::generation(&node.db).await?).await?;
+    node.know(store::generation(&node.pools.questions).await?).await?;
     let published = node.published();
     let gone = withdrawn(&request, &published)?;
-    let seen = Observed { secrets: Some(bindings(&published)), ..read::observed(&node.db).await? };
+    let seen = Observed {
+        secrets: Some(bindings(&published)),
+        ..read::observed(&node.pools.questions).await?
+    };
     let expects = request.expects.clone();
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
     let check = move || {
@@ -224,9 +234,9 @@ pub(super) async fn publish(
         catalog::check_files(files, &leaving, &checking.catalog, &seen)
     };
     let checked = if dry_run {
-        node.evaluate(&caller.0, check).await?
+        node.capacity.evaluate(&caller.0, check).await?
     } else {
-        node.evaluate_publication(check).await?
+        node.capacity.evaluate_publication(check).await?
     };
     let mut plan = plan(&checked, &gone, &published.catalog);
     as_expected(&plan, &expects)?;
@@ -331,7 +341,7 @@ async fn approvals(
     if wanted.is_empty() {
         return Ok(wanted);
     }
-    let approved = secrets::approvals(&node.db).await?;
+    let approved = secrets::approvals(&node.pools.questions).await?;
     wanted.retain(|way| !approved.contains(way));
     match wanted.first() {
         Some(new) if caller.0.role < Role::Admin => Err(ApiError::Address(new.connection.clone())),
@@ -365,10 +375,10 @@ async fn put(
     {
         return Ok(());
     }
-    match store::publish(&node.work_db, publication, &caller.0.name, now).await {
+    match store::publish(&node.pools.work, publication, &caller.principal(), now).await {
         Ok(()) => {}
         Err(StoreError::Stale(_)) => {
-            let meanwhile = store::since(&node.db, published.loaded_at).await?;
+            let meanwhile = store::since(&node.pools.questions, published.loaded_at).await?;
             let what =
                 if meanwhile.is_empty() { "secrets".to_owned() } else { meanwhile.join(", ") };
             let said =
@@ -390,7 +400,7 @@ async fn put(
     // Whoever sends right after it is heard.
     let changes = changed.iter().any(|entry| entry.kind == Kind::Source)
         || gone.iter().any(|(kind, _)| *kind == Kind::Source);
-    if changes && node.key_fault.is_none() {
+    if changes && node.calls.key_fault.is_none() {
         node.listeners.settled(node.published().generation).await;
     }
     tracing::info!(by = caller.0.name, "published");

@@ -5,7 +5,7 @@ use crate::node::Node;
 use actix_web::{HttpResponse, delete, get, put, web};
 use arvok_api::{Change, Halted, Problem, SetHalt};
 use arvok_core::Role;
-use arvok_store::{audit::By, jobs};
+use arvok_store::jobs;
 
 /// Most bytes of a reason.
 const MOST: usize = 400;
@@ -17,7 +17,7 @@ pub(super) async fn show(
     node: web::Data<Node>,
     _caller: Caller,
 ) -> Result<web::Json<Halted>, ApiError> {
-    Ok(web::Json(Halted { halt: jobs::halt(&node.db).await? }))
+    Ok(web::Json(Halted { halt: jobs::halt(&node.pools.questions).await? }))
 }
 
 /// Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under
@@ -37,11 +37,12 @@ pub(super) async fn set(
     if reason.is_empty() || reason.len() > MOST {
         return Err(ApiError::BadRequest(format!("reason: say why, in {MOST} bytes at most")));
     }
-    let (halt, is_new) = jobs::set_halt(&node.db, By::Token(&caller.0.name), reason).await?;
+    let (halt, is_new) = jobs::set_halt(&node.pools.questions, &caller.principal(), reason).await?;
     if !is_new {
         return Err(ApiError::Conflict(format!(
             "jobs are halted already, by {}: {}",
-            halt.by, halt.reason
+            halt.by.shown(),
+            halt.reason
         )));
     }
     node.announcer.tell(Change { reset: true, ..Change::default() });
@@ -56,10 +57,10 @@ pub(super) async fn set(
 #[delete("/halt")]
 pub(super) async fn lift(node: web::Data<Node>, caller: Caller) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    if !jobs::lift_halt(&node.db, By::Token(&caller.0.name)).await? {
+    if !jobs::lift_halt(&node.pools.questions, &caller.principal()).await? {
         return Err(ApiError::NotFound("halt".into()));
     }
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     node.announcer.tell(Change { reset: true, ..Change::default() });
     Ok(HttpResponse::NoContent().finish())
 }

@@ -33,7 +33,7 @@ pub(super) async fn ready(node: web::Data<Node>) -> Result<&'static str, ApiErro
 
 /// Why a node that reaches its database is not ready all the same.
 pub(crate) fn fault(node: &Node) -> Option<String> {
-    if let Some(fault) = &node.key_fault {
+    if let Some(fault) = &node.calls.key_fault {
         return Some(fault.clone());
     }
     let published = node.published();
@@ -66,10 +66,10 @@ pub(super) async fn metrics(node: web::Data<Node>) -> HttpResponse {
     node.metrics.intake.oldest_delivery.set(node.admission.oldest().as_secs_f64());
     node.metrics.own.log_lines_lost.set(i64::try_from(log::lost()).unwrap_or(i64::MAX));
     for (pool, db) in [
-        ("work", &node.work_db),
-        ("door", &node.door_db),
-        ("questions", &node.db),
-        ("replay", &node.replay_db),
+        ("work", &node.pools.work),
+        ("door", &node.pools.door),
+        ("questions", &node.pools.questions),
+        ("replay", &node.pools.replay),
     ] {
         let opened = arvok_store::connections(db);
         for (state, number) in [("idle", opened.idle), ("used", opened.used), ("most", opened.most)]

@@ -83,7 +83,7 @@ pub(super) async fn trust(
         algorithm: &item.algorithm,
         fingerprint: &item.fingerprint,
     };
-    host_keys::trust(&node.db, key, &caller.0.name).await?;
+    host_keys::trust(&node.pools.questions, key, &caller.principal()).await?;
     announce(&node).await?;
     let trusted = Some(item.fingerprint.clone());
     Ok(web::Json(HostKeyItem { state: HostKeyState::Trusted, trusted, ..item }))
@@ -101,7 +101,7 @@ pub(super) async fn forget(
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
     let (name, machine) = path.into_inner();
-    if !host_keys::forget(&node.db, (&name, &machine), &caller.0.name).await? {
+    if !host_keys::forget(&node.pools.questions, (&name, &machine), &caller.principal()).await? {
         let what =
             format!("trusted key of `{}` in connection `{}`", cut(&machine, 80), cut(&name, 64));
         return Err(ApiError::NotFound(what));
@@ -112,7 +112,8 @@ pub(super) async fn forget(
 
 /// Has all nodes look at what is trusted now.
 async fn announce(node: &Node) -> Result<(), ApiError> {
-    changes::announce(&node.db, Change { definitions: true, ..Change::default() }).await?;
+    changes::announce(&node.pools.questions, Change { definitions: true, ..Change::default() })
+        .await?;
     node.reload().await?;
     Ok(())
 }

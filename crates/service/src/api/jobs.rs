@@ -21,7 +21,7 @@ use arvok_core::{
     text::{clean_json, cut},
 };
 use arvok_store::{
-    audit::{self, Act, By},
+    audit::{self, Act},
     jobs,
     launches::{self, Launched},
     outside::{children, decisions},
@@ -42,7 +42,7 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<JobItem>>, ApiError> {
     let filter = query.into_inner();
     in_range(filter.limit, [filter.since, filter.until])?;
-    let mut page = read::jobs(&node.db, filter).await?;
+    let mut page = read::jobs(&node.pools.questions, filter).await?;
     set_doing(&mut page.items);
     Ok(web::Json(page))
 }
@@ -58,17 +58,18 @@ pub(super) async fn one(
     _caller: Caller,
     id: web::Path<i64>,
 ) -> Result<web::Json<JobDetail>, ApiError> {
-    let row =
-        read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let row = read::job(&node.pools.questions, *id)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     let alert = match row.item.alert {
-        Some(seq) => read::alert(&node.db, seq).await?.map(|a| a.alert),
+        Some(seq) => read::alert(&node.pools.questions, seq).await?.map(|a| a.alert),
         None => None,
     };
     let runbook = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
-    let asked = decisions::of_job(&node.db, JobId(*id)).await?;
+    let asked = decisions::of_job(&node.pools.questions, JobId(*id)).await?;
     let decisions = asked.into_iter().map(super::decisions::item).collect();
-    let (gathered, all) = read::gathered(&node.db, *id, GATHERED_SHOWN).await?;
-    let acts = audit::of_job(&node.db, JobId(*id), ACTS_SHOWN).await?;
+    let (gathered, all) = read::gathered(&node.pools.questions, *id, GATHERED_SHOWN).await?;
+    let acts = audit::of_job(&node.pools.questions, JobId(*id), ACTS_SHOWN).await?;
     let gathered_more = usize::try_from(all).unwrap_or_default().saturating_sub(gathered.len());
     let detail = detail(row, runbook.as_deref(), alert, decisions);
     Ok(web::Json(JobDetail { gathered, gathered_more, acts, ..detail }))
@@ -97,8 +98,9 @@ pub(super) async fn resolve(
         StepWord::Failed => Resolution::Failed,
     };
     let place = body.step.as_deref().map(Place::new);
-    let row =
-        read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let row = read::job(&node.pools.questions, *id)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     let last: BTreeMap<&str, StepState> =
         row.attempts.iter().map(|(at, a)| (at.as_str(), a.state)).collect();
     let unsure: Vec<&str> = last
@@ -153,8 +155,9 @@ pub(super) async fn go_on(
     body: web::Json<GoOn>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    let row =
-        read::job(&node.db, *id).await?.ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
+    let row = read::job(&node.pools.questions, *id)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
     let conflict =
         |why: String| ApiError::Conflict(format!("job {id} cannot be gone on from: {why}"));
     if let Some(parent) = row.item.parent {
@@ -176,13 +179,13 @@ pub(super) async fn go_on(
     }
     let because = because(body.why.as_deref());
     let made = launches::go_on(
-        &node.db,
+        &node.pools.questions,
         launches::GoOn {
             of: JobId(*id),
             version,
             progress: &going.progress,
             stand: going.stand,
-            by: &caller.0.name,
+            by: &caller.principal(),
             reason: format!(
                 "launched by {}, from `{}` on, where job {id} ended{because}",
                 caller.0.name, going.from
@@ -205,7 +208,7 @@ pub(super) async fn go_on(
         "a job goes on from where another failed"
     );
     node.announcer.tell(Change { jobs: vec![made.0], ..Change::default() });
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     goes_on.job = Some(made.0);
     Ok(HttpResponse::Created().json(goes_on))
 }
@@ -287,9 +290,9 @@ pub(super) async fn seen(
     body: web::Json<SetAside>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    let by = (!body.undo).then_some(caller.0.name.as_str());
-    if !jobs::see(&node.db, JobId(*id), by, clock::now()).await? {
-        let row = read::job(&node.db, *id)
+    let by = (!body.undo).then(|| caller.principal());
+    if !jobs::see(&node.pools.questions, JobId(*id), by.as_ref(), clock::now()).await? {
+        let row = read::job(&node.pools.questions, *id)
             .await?
             .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
         let more =
@@ -318,7 +321,9 @@ pub(super) async fn cancel(
     caller.must(Role::Responder)?;
     let words = by("cancelled", &caller, body.why.as_deref());
     let act = ("job.cancelled", body.why.as_deref().unwrap_or_default());
-    if jobs::cancel_queued(&node.db, JobId(*id), &words, Some(act_of(&caller, act))).await? {
+    if jobs::cancel_queued(&node.pools.questions, JobId(*id), &words, Some(act_of(&caller, act)))
+        .await?
+    {
         tracing::info!(job = *id, by = caller.0.name, "a job was cancelled before it began");
         node.announcer.tell(Change { jobs: vec![*id], ..Change::default() });
         return Ok(HttpResponse::Accepted().finish());
@@ -340,7 +345,7 @@ fn by(what: &str, caller: &Caller, why: Option<&str>) -> String {
 }
 
 fn act_of<'a>(caller: &'a Caller, (act, detail): (&'static str, &'a str)) -> Act<'a> {
-    Act { by: By::Token(&caller.0.name), act, detail: detail.trim() }
+    Act { by: caller.principal(), act, detail: detail.trim() }
 }
 
 /// Says something to a job, and records who did. Whoever executes it hears of it, at once if that
@@ -353,8 +358,9 @@ async fn command(
     act: (&'static str, &str),
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Responder)?;
-    if !jobs::command(&node.db, JobId(id), &command, Some(act_of(caller, act))).await? {
-        let row = read::job(&node.db, id)
+    if !jobs::command(&node.pools.questions, JobId(id), &command, Some(act_of(caller, act))).await?
+    {
+        let row = read::job(&node.pools.questions, id)
             .await?
             .ok_or_else(|| ApiError::NotFound(format!("job {id}")))?;
         let can = command.states().iter().map(|s| s.as_str()).collect::<Vec<_>>().join(" or ");
@@ -366,17 +372,17 @@ async fn command(
         }));
     }
     tracing::info!(job = id, by = caller.0.name, command = ?command, "a person commands a job");
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     runner::hear(node).await;
     Ok(HttpResponse::Accepted().finish())
 }
 
 /// Says the same to the jobs of its steps, as far as it can be said to them.
 async fn command_below(node: &Node, id: i64, command: &JobCommand) -> Result<(), ApiError> {
-    for below in children::alive_below(&node.db, JobId(id)).await? {
-        jobs::command(&node.db, below, command, None).await?;
+    for below in children::alive_below(&node.pools.questions, JobId(id)).await? {
+        jobs::command(&node.pools.questions, below, command, None).await?;
     }
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     runner::hear(node).await;
     Ok(())
 }

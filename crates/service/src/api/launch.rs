@@ -75,11 +75,11 @@ pub(super) async fn dry_run(
     let (alert, alarm) = match asked.alert {
         None => (None, None),
         Some(seq) => {
-            let alert = read::whole_alert(&node.db, seq)
+            let alert = read::whole_alert(&node.pools.questions, seq)
                 .await?
                 .ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))?;
-            let alarm = match launches::alarm_of_alert(&node.db, seq).await? {
-                Some(id) => jobs::alarm_of(&node.db, id).await?,
+            let alarm = match launches::alarm_of_alert(&node.pools.questions, seq).await? {
+                Some(id) => jobs::alarm_of(&node.pools.questions, id).await?,
                 None => None,
             };
             (Some(alert), alarm)
@@ -87,6 +87,7 @@ pub(super) async fn dry_run(
     };
     let published = node.published();
     let told = node
+        .capacity
         .evaluate(&caller.0, move || {
             let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
             let Prepared { inputs, target } = prepared(runbook, &asked)?;
@@ -203,7 +204,7 @@ pub(super) async fn launch(
     let Prepared { inputs, target } = prepared(runbook, &asked)?;
     let key = key(&request)?;
     if let Some(seq) = asked.alert
-        && read::alert(&node.db, seq).await?.is_none()
+        && read::alert(&node.pools.questions, seq).await?.is_none()
     {
         return Err(ApiError::NotFound(format!("alert {seq}")));
     }
@@ -212,7 +213,7 @@ pub(super) async fn launch(
         asked.why.as_deref().map(str::trim).filter(|w| !w.is_empty()).map(|w| cut(w, LONGEST_WHY));
     let because = why.map_or_else(String::new, |w| format!(": {w}"));
     let made = launches::launch(
-        &node.db,
+        &node.pools.questions,
         launches::Launch {
             runbook: &runbook.name,
             version,
@@ -221,7 +222,7 @@ pub(super) async fn launch(
             urgency: asked.urgency.unwrap_or(Urgency::Normal),
             deadline: deadline(&asked, now)?,
             alert: asked.alert,
-            by: &caller.0.name,
+            by: &caller.principal(),
             key: key.as_deref(),
             reason: format!("launched by {}{because}", caller.0.name),
             trace: caller::trace(&request),
@@ -247,7 +248,7 @@ pub(super) async fn launch(
             "a job was launched"
         );
         node.announcer.tell(Change { jobs: vec![launched.job], ..Change::default() });
-        node.work.notify_one();
+        node.wakeups.jobs.notify_one();
     }
     Ok(HttpResponse::build(status).json(launched))
 }

@@ -6,7 +6,7 @@ use actix_web::{HttpResponse, delete, get, web};
 use arvok_api::{Nodes, Problem};
 use arvok_core::Role;
 use arvok_store::{
-    audit::{self, By},
+    audit,
     nodes::{self, Forgotten},
 };
 
@@ -17,7 +17,8 @@ pub(super) async fn list(
     node: web::Data<Node>,
     _caller: Caller,
 ) -> Result<web::Json<Nodes>, ApiError> {
-    let (nodes, backlog) = (nodes::all(&node.db).await?, nodes::backlog(&node.db).await?);
+    let (nodes, backlog) =
+        (nodes::all(&node.pools.questions).await?, nodes::backlog(&node.pools.questions).await?);
     Ok(web::Json(Nodes { nodes, backlog }))
 }
 
@@ -32,13 +33,14 @@ pub(super) async fn forget(
     name: web::Path<String>,
 ) -> Result<HttpResponse, ApiError> {
     caller.must(Role::Admin)?;
-    match nodes::forget(&node.db, &name).await? {
+    match nodes::forget(&node.pools.questions, &name).await? {
         Forgotten::Unknown => Err(ApiError::NotFound(format!("node {name}"))),
         Forgotten::Alive => {
             Err(ApiError::Conflict(format!("node {name} was heard of within the last 30 s")))
         }
         Forgotten::Gone => {
-            audit::record(&node.db, By::Token(&caller.0.name), "node.forgotten", &name, "").await?;
+            audit::record(&node.pools.questions, &caller.principal(), "node.forgotten", &name, "")
+                .await?;
             Ok(HttpResponse::NoContent().finish())
         }
     }

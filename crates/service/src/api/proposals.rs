@@ -27,7 +27,7 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<ProposalItem>>, ApiError> {
     let filter = query.into_inner();
     in_range(filter.limit, [])?;
-    Ok(web::Json(read::proposals(&node.db, filter).await?))
+    Ok(web::Json(read::proposals(&node.pools.questions, filter).await?))
 }
 
 /// One proposal.
@@ -45,7 +45,9 @@ pub(super) async fn one(
 }
 
 async fn found(node: &Node, id: i64) -> Result<ProposalItem, ApiError> {
-    read::proposal(&node.db, id).await?.ok_or_else(|| ApiError::NotFound(format!("proposal {id}")))
+    read::proposal(&node.pools.questions, id)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("proposal {id}")))
 }
 
 /// Launches an open proposal: it becomes the job of the same number.
@@ -138,14 +140,14 @@ async fn decide(
     let before = found(node, id).await?;
     let instead = instead(node, caller, &before, decision.inputs).await?;
     let instead = instead.as_ref().map(|(inputs, names)| (inputs, names.as_str()));
-    let decided = Decided { by: &caller.0.name, at: clock::now(), note, instead };
+    let decided = Decided { by: &caller.principal(), at: clock::now(), note, instead };
     let done = if agreed {
-        store::launch(&node.db, JobId(id), decided).await?
+        store::launch(&node.pools.questions, JobId(id), decided).await?
     } else {
-        store::dismiss(&node.db, JobId(id), decided).await?
+        store::dismiss(&node.pools.questions, JobId(id), decided).await?
     };
     if !done {
-        let by = before.decided_by.map_or_else(String::new, |by| format!(" by {by}"));
+        let by = before.decided_by.map_or_else(String::new, |by| format!(" by {}", by.shown()));
         return Err(ApiError::Conflict(format!(
             "proposal {id} is {}{by} already, not open",
             before.state
@@ -153,7 +155,7 @@ async fn decide(
     }
     let jobs = if agreed { vec![id] } else { Vec::new() };
     node.announcer.tell(Change { proposals: vec![id], jobs, ..Change::default() });
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     tracing::info!(proposal = id, by = caller.0.name, agreed, "a proposal was decided");
     found(node, id).await.map(web::Json)
 }

@@ -2,7 +2,8 @@
 
 use crate::node::Node;
 use actix_web::{HttpRequest, web};
-use arvok_store::audit::{self, By};
+use arvok_core::Principal;
+use arvok_store::audit;
 
 /// Where a request comes from, as far as that can be told.
 pub(super) fn from(request: &HttpRequest) -> String {
@@ -20,9 +21,13 @@ pub(super) fn refused(
     let (node, from, what) = (node.clone(), from(request), what.to_owned());
     // So many guesses at once are counted by the rows that are there; the rest is only in the
     // metrics of the door.
-    let Ok(place) = std::sync::Arc::clone(&node.refusals).try_acquire_owned() else { return };
+    let Ok(place) = std::sync::Arc::clone(&node.capacity.refusals).try_acquire_owned() else {
+        return;
+    };
     actix_web::rt::spawn(async move {
-        if let Err(e) = audit::refused(&node.db, By::Stranger(&from), act, &what).await {
+        if let Err(e) =
+            audit::refused(&node.pools.questions, &Principal::stranger(&from), act, &what).await
+        {
             tracing::warn!("a refusal is not recorded: {e}");
         }
         drop(place);

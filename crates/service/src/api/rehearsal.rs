@@ -45,9 +45,10 @@ pub(super) async fn rehearse(
     body: web::Json<RehearsalRequest>,
 ) -> Result<HttpResponse, ApiError> {
     let (asking, request) = (node.clone(), body.into_inner());
-    let plan = node.evaluate(&caller.0, move || plan(&asking, request)).await??;
-    let room =
-        Arc::clone(&node.rehearsals).try_acquire_owned().map_err(|_| ApiError::Rehearsing)?;
+    let plan = node.capacity.evaluate(&caller.0, move || plan(&asking, request)).await??;
+    let room = Arc::clone(&node.capacity.rehearsals)
+        .try_acquire_owned()
+        .map_err(|_| ApiError::Rehearsing)?;
     let (lines, heard) = mpsc::channel(8);
     // What comes in pieces passes by where whole answers are hidden.
     let redactor = node.published().redactor.clone();
@@ -231,12 +232,13 @@ async fn play(
         let rules: Vec<&Rule> =
             [Some(&*plan.rule), plan.before.as_deref()].into_iter().flatten().collect();
         let replay = Replay::of_rules(&rules, plan.from, plan.to);
-        play.of =
-            u64::try_from(read::count_for_replay(&node.replay_db, &replay).await.map_err(store)?)
-                .ok();
+        play.of = u64::try_from(
+            read::count_for_replay(&node.pools.replay, &replay).await.map_err(store)?,
+        )
+        .ok();
         let first = RehearsalLine::Progress { alerts: 0, of: play.of, at: Some(plan.from) };
         let _ = lines.send_timeout(first, UNREAD).await;
-        let mut alerts = Box::pin(read::replay(&node.replay_db, &replay).await.map_err(store)?);
+        let mut alerts = Box::pin(read::replay(&node.pools.replay, &replay).await.map_err(store)?);
         while let Some(next) = alerts.next().await {
             let (id, alert) = next.map_err(store)?;
             let at = alert.received;

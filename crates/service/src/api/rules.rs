@@ -49,7 +49,7 @@ async fn aside<T: Send + 'static, F: Future<Output = Result<T, ApiError>>>(
 ) -> Result<T, ApiError> {
     let runtime = tokio::runtime::Handle::current();
     let mine = node.clone();
-    node.evaluate(&caller.0, move || runtime.block_on(ask(mine))).await?
+    node.capacity.evaluate(&caller.0, move || runtime.block_on(ask(mine))).await?
 }
 
 async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
@@ -78,7 +78,7 @@ async fn explained(node: &Node, request: WhyRequest) -> Result<Why, ApiError> {
 }
 
 async fn stored(node: &Node, seq: i64) -> Result<Alert, ApiError> {
-    read::whole_alert(&node.db, seq)
+    read::whole_alert(&node.pools.questions, seq)
         .await?
         .ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))
 }
@@ -122,7 +122,7 @@ pub(super) async fn verdicts(
 ) -> Result<web::Json<Page<VerdictLine>>, ApiError> {
     let filter = query.into_inner();
     in_range(filter.limit, [filter.since])?;
-    Ok(web::Json(read::verdicts(&node.db, filter).await?))
+    Ok(web::Json(read::verdicts(&node.pools.questions, filter).await?))
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -163,7 +163,7 @@ async fn example_of(node: &Node, seq: i64, query: ExampleQuery) -> Result<Draft,
             })?
         }
     };
-    let alerts = read::alerts_around(&node.db, seq, 50).await?;
+    let alerts = read::alerts_around(&node.pools.questions, seq, 50).await?;
     let made = rehearse::example_of(&rule, &alerts, &*node.published().catalog)
         .ok_or_else(|| ApiError::Conflict(format!("no example can be made of alert {seq}")))?;
     Ok(Draft { text: made.as_yaml(&rule.name), rule: Some(rule.name.clone()) })
@@ -238,7 +238,7 @@ pub(super) async fn vocabulary(
     node: web::Data<Node>,
     _caller: Caller,
 ) -> Result<web::Json<Vocabulary>, ApiError> {
-    let seen = read::observed(&node.db).await?;
+    let seen = read::observed(&node.pools.questions).await?;
     let published = node.published();
     let mut sources = seen.sources;
     sources.extend(published.catalog.entries(Kind::Source).map(|e| e.name.clone()));

@@ -24,7 +24,8 @@ pub(super) async fn outline(
     body: web::Json<OutlineRequest>,
 ) -> Result<web::Json<RunbookOutline>, ApiError> {
     let published = node.published();
-    let drawn = node.evaluate(&caller.0, move || draw(&body.text, &published.catalog)).await??;
+    let drawn =
+        node.capacity.evaluate(&caller.0, move || draw(&body.text, &published.catalog)).await??;
     Ok(web::Json(drawn))
 }
 

@@ -6,7 +6,6 @@ use actix_web::{get, put, web};
 use arvok_api::{KeepPlan, KeepRequest, Problem, Storage};
 use arvok_core::{Period, Role, document::check_name};
 use arvok_store::{
-    audit::By,
     days,
     retention::{self, Change, RecordKind},
 };
@@ -24,8 +23,8 @@ pub(super) async fn show(
     node: web::Data<Node>,
     _caller: Caller,
 ) -> Result<web::Json<Storage>, ApiError> {
-    let retention = retention::now(&node.db).await?;
-    Ok(web::Json(days::storage(&node.db, &retention, clock::now()).await?))
+    let retention = retention::now(&node.pools.questions).await?;
+    Ok(web::Json(days::storage(&node.pools.questions, &retention, clock::now()).await?))
 }
 
 /// Changes how long things are kept, for all nodes; or, as a dry run, only tells what would change
@@ -41,17 +40,17 @@ pub(super) async fn keep(
 ) -> Result<web::Json<KeepPlan>, ApiError> {
     caller.must(Role::Admin)?;
     let change = wanted(&body)?;
-    let before = retention::now(&node.db).await?;
+    let before = retention::now(&node.pools.questions).await?;
     let after = before.clone().with(&change);
     if after.sources.len() > MOST_SOURCES {
         return Err(ApiError::BadRequest(format!(
             "sources: more than {MOST_SOURCES} have a time of their own"
         )));
     }
-    let goes = arvok_store::goes(&node.db, &after, clock::now()).await?;
+    let goes = arvok_store::goes(&node.pools.questions, &after, clock::now()).await?;
     let after = match body.dry_run {
         true => after,
-        false => retention::change(&node.db, &change, By::Token(&caller.0.name)).await?,
+        false => retention::change(&node.pools.questions, &change, &caller.principal()).await?,
     };
     Ok(web::Json(KeepPlan { before: before.times(), after: after.times(), goes }))
 }

@@ -48,7 +48,7 @@ pub(super) async fn follow(
     caller: Caller,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
-    let place = node.followers.join(&caller.0).ok_or(ApiError::Followed)?;
+    let place = node.capacity.followers.join(&caller.0).ok_or(ApiError::Followed)?;
     let last = request.headers().get("last-event-id").and_then(|v| v.to_str().ok());
     let (missed, changes) = node.changes.follow(last);
     node.metrics.own.streams.inc();

@@ -35,7 +35,9 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<SubscriberItem>>, ApiError> {
     let published = node.published();
     let all: Vec<&Subscriber> = published.catalog.all::<Subscriber>().map(|(s, _)| s).collect();
-    let known = store::states_of(&node.db, all.iter().map(|s| s.name.clone()).collect()).await?;
+    let known =
+        store::states_of(&node.pools.questions, all.iter().map(|s| s.name.clone()).collect())
+            .await?;
     let known = |name: &str| known.iter().find(|k| k.name == name).cloned();
     let items = all.into_iter().map(|s| item(&published, s, known(&s.name))).collect();
     Ok(web::Json(Page { items, next: None, bounded: false }))
@@ -78,7 +80,8 @@ async fn shown(node: &Node, name: &str) -> Result<SubscriberItem, ApiError> {
     let published = node.published();
     let missing = || ApiError::NotFound(format!("subscriber `{}`", cut(name, 64)));
     let (subscriber, _) = published.catalog.get::<Subscriber>(name).ok_or_else(missing)?;
-    let known = store::states_of(&node.db, vec![name.to_owned()]).await?.into_iter().next();
+    let known =
+        store::states_of(&node.pools.questions, vec![name.to_owned()]).await?.into_iter().next();
     Ok(item(&published, subscriber, known))
 }
 
@@ -112,7 +115,8 @@ pub(super) async fn events(
     in_range(filter.limit, [])?;
     shown(&node, &name).await?;
     let limit = i64::try_from(filter.limit.unwrap_or(PAGE)).unwrap_or(i64::MAX);
-    let found = store::sent(&node.db, &name, filter.state, filter.after, limit).await?;
+    let found =
+        store::sent(&node.pools.questions, &name, filter.state, filter.after, limit).await?;
     let full = found.len() as i64 == limit;
     let next = found.last().filter(|_| full).map(|s| s.number.to_string());
     let items = found.into_iter().map(outgoing).collect();
@@ -179,9 +183,10 @@ pub(super) async fn replay(
         Replay { since: None, until: Some(_) } => {
             return Err(ApiError::BadRequest("until: needs `since` beside it".into()));
         }
-        Replay { since: None, until: None } => {
-            Replayed { events: store::replay_given_up(&node.db, &name).await?, next: None }
-        }
+        Replay { since: None, until: None } => Replayed {
+            events: store::replay_given_up(&node.pools.questions, &name).await?,
+            next: None,
+        },
     };
     tracing::info!(subscriber = %name, events = replayed.events, by = caller.0.name, "events are \
         sent once more");
@@ -202,7 +207,7 @@ async fn since_then(
     until: Option<DateTime<Utc>>,
 ) -> Result<Replayed, ApiError> {
     let which = read::Replay::of_source(OWN, since, until.unwrap_or_else(clock::now));
-    let alerts = read::replay(&node.replay_db, &which).await?;
+    let alerts = read::replay(&node.pools.replay, &which).await?;
     // What nodes tell of themselves does not leave.
     let of_jobs = |alert: &Alert| alert.body["job"].is_object();
     let mut some = pin!(alerts.chunks(SOME));
@@ -218,7 +223,8 @@ async fn since_then(
         let told: Vec<Alert> = chunk.into_iter().map(|(_, alert)| alert).filter(of_jobs).collect();
         let (asking, only) = (node.clone(), name.to_owned());
         let wanted = move || leaving(&asking.published(), &asking.installation, &told, Some(&only));
-        sent += store::replay(&node.db, &node.evaluate(who, wanted).await?).await?;
+        sent += store::replay(&node.pools.questions, &node.capacity.evaluate(who, wanted).await?)
+            .await?;
     }
     Ok(Replayed { events: sent, next })
 }

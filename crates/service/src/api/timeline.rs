@@ -69,7 +69,7 @@ pub(super) async fn of_alerts(
     if let Some(rule) = &query.rule {
         published_rule(&node, rule)?;
     }
-    Ok(web::Json(read::timeline(&node.db, from, to, query.rule.as_deref()).await?))
+    Ok(web::Json(read::timeline(&node.pools.questions, from, to, query.rule.as_deref()).await?))
 }
 
 /// Jobs over time, by what has become of them, for eight days.
@@ -82,5 +82,5 @@ pub(super) async fn of_jobs(
     query: web::Query<JobsOverTime>,
 ) -> Result<web::Json<JobTimeline>, ApiError> {
     let (from, to) = stretch(query.since, query.until)?;
-    Ok(web::Json(read::job_timeline(&node.db, from, to).await?))
+    Ok(web::Json(read::job_timeline(&node.pools.questions, from, to).await?))
 }

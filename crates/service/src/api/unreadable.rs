@@ -40,7 +40,7 @@ pub(super) async fn list(
 ) -> Result<web::Json<Page<UnreadableItem>>, ApiError> {
     in_range(query.limit, [])?;
     let limit = query.limit.unwrap_or(PAGE);
-    Ok(web::Json(rows::unreadable(&node.db, &query.source, query.after, limit).await?))
+    Ok(web::Json(rows::unreadable(&node.pools.questions, &query.source, query.after, limit).await?))
 }
 
 /// Payloads of one call.
@@ -66,9 +66,13 @@ pub(super) async fn retry(
         .catalog
         .get::<Source>(&body.source)
         .ok_or_else(|| unknown(&published, Kind::Source, &body.source))?;
-    let found =
-        rows::unreadable_from(&node.db, &body.source, body.after.unwrap_or(0), RETRIED as u64)
-            .await?;
+    let found = rows::unreadable_from(
+        &node.pools.questions,
+        &body.source,
+        body.after.unwrap_or(0),
+        RETRIED as u64,
+    )
+    .await?;
     let mut retried = Retried {
         next: found.last().map(|u| u.id).filter(|_| found.len() == RETRIED),
         ..Retried::default()
@@ -78,7 +82,7 @@ pub(super) async fn retry(
             Again::DeliveryAnswer(alerts) => {
                 retried.read += 1;
                 retried.alerts += alerts;
-                rows::forget_unreadable(&node.db, kept.id).await?;
+                rows::forget_unreadable(&node.pools.questions, kept.id).await?;
             }
             Again::Still(reason) => {
                 retried.still.push(KeptItem { id: kept.id, item: None, reason });

@@ -33,11 +33,11 @@ pub(super) async fn overview(
     if window > Period::from_secs(7 * 86_400) || window < Period::from_secs(60) {
         return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
     }
-    let mut seen = read::overview(&node.db, window.delta(), clock::now()).await?;
+    let mut seen = read::overview(&node.pools.questions, window.delta(), clock::now()).await?;
     super::job_steps::set_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
     super::job_steps::set_doing(&mut seen.under_way);
     Ok(web::Json(Watch {
-        halt: jobs::halt(&node.db).await?,
+        halt: jobs::halt(&node.pools.questions).await?,
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,
         decisions: super::decisions::open(&node).await?,

@@ -127,7 +127,7 @@ async fn authenticate<'a>(
     name: &str,
     request: &HttpRequest,
 ) -> Result<(&'a Source, &'a HttpIntake), ApiError> {
-    if let Some(fault) = &node.key_fault {
+    if let Some(fault) = &node.calls.key_fault {
         return Err(ApiError::NotReady(fault.clone()));
     }
     let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
@@ -147,9 +147,9 @@ async fn authenticate<'a>(
         true => ApiError::NoPassword,
         false => ApiError::NoToken,
     })?;
-    let looked_up = match access::by_token(&node.door_db, shown).await {
+    let looked_up = match access::by_token(&node.pools.door, shown).await {
         // The connection may have died while nobody used it; the next one is new.
-        Err(e) if e.class() != Class::Lasting => access::by_token(&node.door_db, shown).await,
+        Err(e) if e.class() != Class::Lasting => access::by_token(&node.pools.door, shown).await,
         found => found,
     };
     let (_, who) = looked_up?.ok_or(ApiError::BadToken)?;

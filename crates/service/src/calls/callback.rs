@@ -29,7 +29,8 @@ impl CallBack {
     /// Where we wait: an address that is sealed by this installation and good for this try of this
     /// step alone, and a key for what comes to it.
     pub fn at(&self, node: &Node) -> Result<CallbackAt, String> {
-        let link = node.vault.seal_link(SEALED_FOR, &self.text()).map_err(|e| e.to_string())?;
+        let link =
+            node.calls.vault.seal_link(SEALED_FOR, &self.text()).map_err(|e| e.to_string())?;
         Ok(CallbackAt {
             address: format!("{}/callback/{link}", node.public_url()),
             key: self.key(node),
@@ -38,7 +39,7 @@ impl CallBack {
 
     /// The key with which the other side signs what it sends, where it can.
     pub fn key(&self, node: &Node) -> String {
-        node.vault.key_of(SEALED_FOR, &self.text())
+        node.calls.vault.key_of(SEALED_FOR, &self.text())
     }
 
     fn text(&self) -> String {
@@ -56,7 +57,7 @@ impl CallBack {
 
     /// What an address leads to; none if it is not one of ours.
     pub fn open(node: &Node, link: &str) -> Option<Self> {
-        let opened = node.vault.open_link(SEALED_FOR, link)?;
+        let opened = node.calls.vault.open_link(SEALED_FOR, link)?;
         let (job, at, place, attempt, via, operation): (i64, i64, Place, u32, String, String) =
             serde_json::from_str(&opened).ok()?;
         let created: DateTime<Utc> = DateTime::from_timestamp_micros(at)?;
@@ -82,5 +83,5 @@ pub(crate) async fn answer(
         Ok(output) => json!({ "output": output }),
         Err(why) => json!({ "failure": cut(&published.redactor.text(&why), 1_000) }),
     };
-    callbacks::record_answer(&node.work_db, &back.of, CALLED_BACK, &called).await
+    callbacks::record_answer(&node.pools.work, &back.of, CALLED_BACK, &called).await
 }

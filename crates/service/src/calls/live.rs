@@ -115,7 +115,7 @@ pub(super) async fn shown_live<T>(
             }
             put = lines;
             let text = last_lines(&node.published().redactor.text(&text));
-            match live_output::put(&node.work_db, &call_of, &text, lines).await {
+            match live_output::put(&node.pools.work, &call_of, &text, lines).await {
                 Ok(()) => node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() }),
                 Err(e) => tracing::debug!(job = job.0, "its output is not shown: {e}"),
             }
@@ -124,7 +124,7 @@ pub(super) async fn shown_live<T>(
     };
     let (result, put) = tokio::join!(performing, showing);
     if put > 0
-        && let Err(e) = live_output::remove(&node.work_db, &call_of).await
+        && let Err(e) = live_output::remove(&node.pools.work, &call_of).await
     {
         tracing::debug!(job = job.0, "its output is removed later: {e}");
     }

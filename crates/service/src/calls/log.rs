@@ -18,7 +18,7 @@ pub(crate) async fn run(node: Arc<Node>) {
             _ = stopping.changed() => true,
             _ = tick.tick() => false,
         };
-        write(&node, &node.work_db).await;
+        write(&node, &node.pools.work).await;
         if stops {
             return;
         }
@@ -27,7 +27,7 @@ pub(crate) async fn run(node: Arc<Node>) {
 
 /// Writes what was noted so far; whoever asks for the last calls sees those of a moment ago.
 pub(crate) async fn write(node: &Node, db: &DatabaseConnection) {
-    let noted = node.call_log.drain();
+    let noted = node.calls.log.drain();
     if !noted.is_empty()
         && let Err(e) = calls::keep(db, &noted).await
     {

@@ -20,9 +20,11 @@ use crate::{
     random,
 };
 use arvok_api::CallState;
-use arvok_connect::{Call, CallOutcome, Called, HostKey, LiveOutput, Redactor, TrustedKeys, Way};
+use arvok_connect::{
+    Call, CallOutcome, Called, HostKey, JumpHost, LiveOutput, Redactor, TrustedKeys, Way,
+};
 use arvok_core::{
-    Kind, Period, TraceContext,
+    Kind, Period, Principal, TraceContext,
     connector::{
         Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat,
     },
@@ -60,6 +62,7 @@ struct Ready<'p> {
     base: String,
     credential: Option<Opened>,
     authorities: Option<String>,
+    jump: Option<Box<Self>>,
 }
 
 impl Ready<'_> {
@@ -73,6 +76,12 @@ impl Ready<'_> {
             hosts: &self.connection.hosts,
             host_keys: &self.connection.host_keys,
             trusted: self.trusted,
+            jump: self.jump.as_ref().map(|jump| JumpHost {
+                base: &jump.base,
+                credential: jump.credential.as_ref(),
+                host_keys: &jump.connection.host_keys,
+                trusted: jump.trusted,
+            }),
             timeout,
         }
     }
@@ -84,8 +93,20 @@ fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Rea
         connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
     let authorities =
         connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
+    // A jump host has none itself: that is seen before it is published, and whatever stands here,
+    // this ends.
+    let jump = connection.jump.as_ref().map(|name| {
+        let (jump, _) = published
+            .catalog
+            .get::<Connection>(name)
+            .filter(|(jump, _)| jump.jump.is_none())
+            .ok_or_else(|| format!("its jump host: there is no connection `{name}` to one"))?;
+        let jump = ready(published, jump).map_err(|e| format!("its jump host `{name}`: {e}"))?;
+        Ok::<_, String>(Box::new(jump))
+    });
     Ok(Ready {
         connection,
+        jump: jump.transpose()?,
         trusted: published.host_keys.get(&connection.name),
         base: scope.fill(&connection.base)?,
         credential: opened?,
@@ -208,7 +229,7 @@ async fn noted(
     let label = ConnectionLabel { connection: via.clone() };
     node.metrics.work.call_seconds.get_or_create(&label).observe(begun.elapsed().as_secs_f64());
     let millis = i32::try_from(begun.elapsed().as_millis()).unwrap_or(i32::MAX);
-    node.call_log.note(NewCall {
+    node.calls.log.note(NewCall {
         connection: via,
         operation: name,
         caller,
@@ -295,7 +316,7 @@ async fn perform(
             within: (whole != one).then(|| millis(whole)),
             redactor: &published.redactor,
         };
-        node.drivers.call(call).await
+        node.calls.drivers.call(call).await
     });
     let called = called.await;
     permits::over(node, slot).await;
@@ -313,7 +334,7 @@ pub(crate) struct Tested {
 
 /// Tries a connection: calls the operation that its connector names for that, or else looks whether
 /// anybody answers.
-pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Tested {
+pub(crate) async fn test(node: &Node, connection: &Connection, by: &Principal) -> Tested {
     let published = node.published();
     let begun = Instant::now();
     let connector = published.catalog.get::<Connector>(&connection.connector);
@@ -327,7 +348,7 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
                 key: "test",
                 timeout: None,
                 callback: None,
-                caller: Caller::Person(by.to_owned()),
+                caller: Caller::Person(by.clone()),
                 hidden: &[],
                 trace: None,
             };
@@ -340,7 +361,8 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &str) -> Test
         }
         None => match ready(&published, connection) {
             Ok(ready) => {
-                node.drivers
+                node.calls
+                    .drivers
                     .probe(ready.way(Duration::from_millis(connection.timeout.millis())))
                     .await
             }
@@ -359,7 +381,7 @@ pub(crate) async fn host_key(
 ) -> Result<HostKey, Failure> {
     let ready = ready(published, connection).map_err(unsent)?;
     let timeout = Duration::from_millis(connection.timeout.millis());
-    node.drivers.host_key(ready.way(timeout), host).await
+    node.calls.drivers.host_key(ready.way(timeout), host).await
 }
 
 #[cfg(test)]

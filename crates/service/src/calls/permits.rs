@@ -50,8 +50,10 @@ pub(super) async fn permit(
     let longest = longest + Duration::from_secs(5);
     let (begun, mark) = (Instant::now(), random::id());
     loop {
-        let permit =
-            retry(|| calls::permit(&node.work_db, name, allowed, (caller, &mark), longest)).await;
+        let permit = retry("the turn of a call", || {
+            calls::permit(&node.pools.work, name, allowed, (caller, &mark), longest)
+        })
+        .await;
         let permit = permit.map_err(|e| not_sent(format!("its turn cannot be asked for: {e}")))?;
         match (permit, caller) {
             (calls::Permit::Granted(slot, wait), _) => {
@@ -81,14 +83,14 @@ fn not_sent(message: String) -> Failure {
 /// Gives a turn back; whose turn it is then is told.
 pub(super) async fn over(node: &Node, slot: Option<Slot>) {
     let Some(slot) = slot else { return };
-    match calls::give_back(&node.work_db, &slot).await {
+    match calls::give_back(&node.pools.work, &slot).await {
         Ok(told) if told.is_empty() => {}
         Ok(told) => {
             node.announcer.tell(Change {
                 jobs: told.into_iter().map(|job| job.0).collect(),
                 ..Change::default()
             });
-            node.work.notify_one();
+            node.wakeups.jobs.notify_one();
         }
         Err(e) => tracing::warn!("the turn of a call ends by itself later: {e}"),
     }

@@ -60,7 +60,7 @@ pub(crate) async fn run(node: &Node, out: ScriptOut<'_>) -> (CallResult, Repeat)
 }
 
 async fn perform(node: &Node, out: &ScriptOut<'_>) -> Result<CallResult, Failure> {
-    let (settings, published) = (node.scripts.load_full(), node.published());
+    let (settings, published) = (node.calls.scripts.load_full(), node.published());
     let scope = SecretScope::of(&published, Kind::Runbook, out.runbook);
     let secrets = out.script.secrets().iter();
     let secrets = secrets.map(|secret| Ok((secret.name.clone(), scope.fill(&secret.value)?)));
@@ -76,14 +76,14 @@ async fn perform(node: &Node, out: &ScriptOut<'_>) -> Result<CallResult, Failure
     };
     // It may have stood in the queue of another node before.
     if let Caller::Step { job, place, .. } = &out.caller
-        && let Err(e) = calls::leave(&node.work_db, *job, vec![place.to_string()]).await
+        && let Err(e) = calls::leave(&node.pools.work, *job, vec![place.to_string()]).await
     {
         tracing::warn!(job = job.0, "a place in a queue of scripts ends by itself later: {e}");
     }
     let outcome = live::shown_live(node, &out.caller, async |live| {
         let call =
             ScriptCall { script: out.script, give: out.give, secrets: &secrets, timeout, live };
-        node.drivers.script(call, &settings.rights(), &published.redactor).await
+        node.calls.drivers.script(call, &settings.rights(), &published.redactor).await
     });
     let outcome = outcome.await;
     permits::over(node, slot).await;

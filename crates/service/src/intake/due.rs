@@ -39,7 +39,7 @@ pub(crate) async fn watch_due(node: Arc<Node>) {
             .min(LOOK);
         tokio::select! {
             _ = stopping.changed() => return,
-            () = node.due.notified() => {}
+            () = node.wakeups.due.notified() => {}
             () = tokio::time::sleep(sleep.max(Duration::from_millis(1))) => {}
         }
     }
@@ -57,7 +57,7 @@ async fn settle_all(
             *unknown = Unknown { generation: published.generation, rules: BTreeSet::new() };
         }
         let done = intake::settle_due(
-            &node.work_db,
+            &node.pools.work,
             published.rules(),
             slots,
             &unknown.rules,
@@ -72,7 +72,7 @@ async fn settle_all(
             done => done?,
         };
         if !done.change.jobs.is_empty() {
-            node.work.notify_one();
+            node.wakeups.jobs.notify_one();
         }
         node.announcer.tell(done.change);
         for (rule, key, reason) in &done.aside {

@@ -109,7 +109,7 @@ async fn taken(
     for _ in 0..RELOADS {
         let published = node.published();
         let taking =
-            AssertUnwindSafe(intake::record(&node.work_db, published.rules(), payloads, writer))
+            AssertUnwindSafe(intake::record(&node.pools.work, published.rules(), payloads, writer))
                 .catch_unwind();
         match taking.await {
             Err(_) => {
@@ -131,10 +131,10 @@ async fn taken(
 
 fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) {
     if !done.change.jobs.is_empty() {
-        node.work.notify_one();
+        node.wakeups.jobs.notify_one();
     }
     if done.due.is_some() {
-        node.due.notify_one();
+        node.wakeups.due.notify_one();
     }
     node.vitals.committed();
     observe(&node.metrics, &batch, &done, begun);

@@ -2,7 +2,9 @@
 
 mod announcer;
 mod call_log;
+mod capacity;
 mod changes;
+mod executions;
 mod followers;
 mod listeners;
 mod published;
@@ -10,51 +12,29 @@ mod questions;
 
 pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
+pub(crate) use capacity::Capacity;
 pub(crate) use changes::{Changes, StreamMessage};
+pub(crate) use executions::{Alive, Executions};
 pub(crate) use followers::{Followers, Place};
 pub(crate) use listeners::{ListenerStatus, Listeners, OpenConnection};
 pub(crate) use published::{Published, SecretScope, missing_settings};
-use questions::Questions;
 
 use crate::{
-    admission::AdmissionControl, clock, config::Config, metrics::Metrics, problem::ApiError,
-    readiness::Vitals, script_settings::ScriptSettings, settings::Settings,
+    admission::AdmissionControl, clock, config::Config, metrics::Metrics, readiness::Vitals,
+    script_settings::ScriptSettings, settings::Settings,
 };
 use arc_swap::ArcSwap;
-use arvok_api::{Change, Who};
+use arvok_api::Change;
 use arvok_connect::{Drivers, Vault};
 use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
-    ConnectionTrait, DatabaseConnection, StoreError,
-    changes::Reached,
-    definitions,
-    jobs::{Claim, Renewed, Share},
+    ConnectionTrait, DatabaseConnection, StoreError, changes::Reached, definitions, jobs::Share,
 };
-use futures_util::FutureExt;
 use std::{
-    collections::BTreeMap,
-    future::Future,
     sync::{Arc, Mutex as StdMutex, PoisonError},
     time::{Duration, Instant},
 };
-use tokio::sync::{
-    Mutex, Notify, Semaphore,
-    mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel},
-    watch,
-};
-
-/// Rehearsals that may run at once on a node.
-const REHEARSALS: usize = 2;
-/// Refusals that may be recorded at once on a node.
-const REFUSALS: usize = 1;
-/// Publications that may be checked at once on a node.
-const PUBLICATIONS: usize = 2;
-
-/// Events of jobs that may be decided about at once on a node.
-const DECIDING: usize = 8;
-
-/// How long a question waits for its turn.
-const PATIENCE: Duration = Duration::from_secs(5);
+use tokio::sync::{Mutex, Notify, watch};
 
 /// The node's connections, by what they are for: nobody's questions take a connection from what
 /// takes alerts in or renews a lease.
@@ -73,6 +53,31 @@ pub(crate) struct Pools {
 /// How long a sender that is refused may be kept for a look at what is published.
 const CATCH_UP: Duration = Duration::from_secs(1);
 
+/// What calls go out with.
+#[derive(Debug)]
+pub(crate) struct CallContext {
+    pub vault: Vault,
+    /// Why its key is not that of this installation's secrets; none: it is.
+    pub key_fault: Option<String>,
+    /// What performs them.
+    pub drivers: Drivers,
+    /// What scripts may do here.
+    pub scripts: ArcSwap<ScriptSettings>,
+    /// The last of them, until they are written.
+    pub log: CallLog,
+}
+
+/// What the loops of a node are woken by before their time.
+#[derive(Debug, Default)]
+pub(crate) struct Wakeups {
+    /// There may be a job to claim.
+    pub jobs: Notify,
+    /// There may be something due earlier than was thought.
+    pub due: Notify,
+    /// There may be an event to be sent to a subscriber.
+    pub events: Notify,
+}
+
 /// One node.
 #[derive(Debug)]
 pub(crate) struct Node {
@@ -80,22 +85,11 @@ pub(crate) struct Node {
     pub name: String,
     /// What tells this installation's jobs from those of any other.
     pub installation: String,
-    /// For taking alerts in, due times, jobs and leases.
-    pub work_db: DatabaseConnection,
-    /// For looking up whoever sends alerts.
-    pub door_db: DatabaseConnection,
-    /// For answering people.
-    pub db: DatabaseConnection,
-    /// For rehearsals.
-    pub replay_db: DatabaseConnection,
-    pub vault: Vault,
-    /// Why its key is not that of this installation's secrets; none: it is.
-    pub key_fault: Option<String>,
+    pub pools: Pools,
+    pub calls: CallContext,
     /// Values for `setting(name)`, as they were read last; what is published has those that it was
     /// loaded with.
     settings: ArcSwap<Settings>,
-    /// What scripts may do here.
-    pub scripts: ArcSwap<ScriptSettings>,
     pub published: ArcSwap<Published>,
     /// The generation of what is published, for whoever waits for the next.
     generation: watch::Sender<i64>,
@@ -114,35 +108,13 @@ pub(crate) struct Node {
     heard: StdMutex<Reached>,
     /// Where people reach the console, for links.
     public_url: ArcSwap<String>,
-    /// The claims of the executions that are alive in this process, and how each is told what
-    /// people say and what came.
-    alive: StdMutex<BTreeMap<Claim, UnboundedSender<Renewed>>>,
+    pub executions: Executions,
     /// Which jobs of the queue this node looks at first.
     pub share: ArcSwap<Share>,
-    /// There may be a job to claim.
-    pub work: Notify,
-    /// There may be something due earlier than was thought.
-    pub due: Notify,
-    /// There may be an event to be sent to a subscriber.
-    pub leaving: Notify,
-    /// Room for rehearsals.
-    pub rehearsals: Arc<Semaphore>,
-    /// Room for those who follow changes.
-    pub followers: Followers,
-    /// Room for refusals that are being recorded.
-    pub refusals: Arc<Semaphore>,
-    /// Room for questions that evaluate expressions.
-    questions: Questions,
-    /// Room for what is to be published.
-    publications: Arc<Semaphore>,
-    /// Room for events of jobs that are decided about.
-    deciding: Arc<Semaphore>,
-    /// What calls through connections are performed by.
-    pub drivers: Drivers,
+    pub wakeups: Wakeups,
+    pub capacity: Capacity,
     /// Whether each request is logged.
     pub access_log: bool,
-    /// The last calls, until they are written.
-    pub call_log: CallLog,
     pub metrics: Metrics,
     /// Becomes true when the node stops.
     pub stopping: watch::Receiver<bool>,
@@ -161,14 +133,15 @@ impl Node {
         Self {
             name: format!("node-{}", crate::random::id()),
             installation,
-            work_db: pools.work,
-            door_db: pools.door,
-            db: pools.questions,
-            replay_db: pools.replay,
-            vault,
-            key_fault: None,
+            pools,
+            calls: CallContext {
+                vault,
+                key_fault: None,
+                drivers,
+                scripts: ArcSwap::from_pointee(config.scripts.clone()),
+                log: CallLog::default(),
+            },
             settings: ArcSwap::from_pointee(config.settings.clone()),
-            scripts: ArcSwap::from_pointee(config.scripts.clone()),
             published: ArcSwap::default(),
             generation: watch::Sender::new(0),
             reloading: Mutex::new(()),
@@ -181,19 +154,10 @@ impl Node {
             heard: StdMutex::default(),
             share: ArcSwap::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
-            alive: StdMutex::default(),
-            work: Notify::new(),
-            due: Notify::new(),
-            leaving: Notify::new(),
-            rehearsals: Arc::new(Semaphore::new(REHEARSALS)),
-            followers: Followers::default(),
-            refusals: Arc::new(Semaphore::new(REFUSALS)),
-            questions: Questions::default(),
-            publications: Arc::new(Semaphore::new(PUBLICATIONS)),
-            deciding: Arc::new(Semaphore::new(DECIDING)),
-            drivers,
+            executions: Executions::default(),
+            wakeups: Wakeups::default(),
+            capacity: Capacity::default(),
             access_log: config.access_log,
-            call_log: CallLog::default(),
             metrics: Metrics::new(),
             stopping,
         }
@@ -207,7 +171,7 @@ impl Node {
     /// Takes over what may change while it runs.
     pub async fn reconfigure(&self, config: &Config) -> Result<(), StoreError> {
         self.settings.store(Arc::new(config.settings.clone()));
-        self.scripts.store(Arc::new(config.scripts.clone()));
+        self.calls.scripts.store(Arc::new(config.scripts.clone()));
         self.public_url.store(Arc::new(config.public_url()));
         self.reload().await
     }
@@ -228,7 +192,7 @@ impl Node {
         name: &str,
         version: i32,
     ) -> Result<Option<Arc<Runbook>>, StoreError> {
-        self.runbook_by(&self.work_db, name, version).await
+        self.runbook_by(&self.pools.work, name, version).await
     }
 
     /// The same, by this connection.
@@ -265,29 +229,6 @@ impl Node {
         missed
     }
 
-    /// The claims of the executions that are alive here.
-    pub fn alive(&self) -> Vec<Claim> {
-        self.alive.lock().unwrap_or_else(PoisonError::into_inner).keys().copied().collect()
-    }
-
-    /// Counts a claim among those alive until the guard is dropped, however the execution ends.
-    /// What people say to the job, and how much came for it, comes out beside it at each renewal.
-    pub fn keep_alive(self: &Arc<Self>, claim: Claim) -> (Alive, UnboundedReceiver<Renewed>) {
-        let (tell, hear) = unbounded_channel();
-        self.alive.lock().unwrap_or_else(PoisonError::into_inner).insert(claim, tell);
-        (Alive { node: Arc::clone(self), claim }, hear)
-    }
-
-    /// Tells an execution that is alive here that its claim was renewed, and what is new for its
-    /// job.
-    pub fn tell_execution(&self, renewed: Renewed) {
-        if let Some(execution) =
-            self.alive.lock().unwrap_or_else(PoisonError::into_inner).get(&renewed.claim)
-        {
-            let _ = execution.send(renewed);
-        }
-    }
-
     /// Makes sure that what is published is known as it stands in this generation.
     pub async fn know(&self, generation: i64) -> Result<(), StoreError> {
         if self.published().generation == generation { Ok(()) } else { self.reload().await }
@@ -299,7 +240,7 @@ impl Node {
         let mut asked = self.asked.lock().await;
         if *asked < came {
             *asked = Instant::now();
-            let known = async { self.know(definitions::generation(&self.door_db).await?).await };
+            let known = async { self.know(definitions::generation(&self.pools.door).await?).await };
             // Without the database nobody is told later than before that he is not known.
             match tokio::time::timeout(CATCH_UP, known).await {
                 Ok(Ok(())) => {}
@@ -310,48 +251,13 @@ impl Node {
         self.published().generation != judged_by.generation
     }
 
-    /// Decides about the event of a job, off the workers and with few others at once: what authors
-    /// write is evaluated for it.
-    pub async fn decide<T: Send + 'static>(
-        &self,
-        decide: impl FnOnce() -> T + Send + 'static,
-    ) -> Result<T, StoreError> {
-        let broken = |_| StoreError::BrokenOff("deciding about an event of a job");
-        let place = Arc::clone(&self.deciding).acquire_owned().await.map_err(|_| broken(()))?;
-        let decided = tokio::task::spawn_blocking(move || {
-            let decided = decide();
-            drop(place);
-            decided
-        });
-        decided.await.map_err(|_| broken(()))
-    }
-
-    /// Evaluates something that a person asked for, off the workers that answer requests and with
-    /// few others at once, so that no question can hold up the rest, nor those of one person those
-    /// of others.
-    pub async fn evaluate<T: Send + 'static>(
-        &self,
-        who: &Who,
-        ask: impl FnOnce() -> T + Send + 'static,
-    ) -> Result<T, ApiError> {
-        evaluate(self.questions.place(who), ask).await
-    }
-
-    /// The same for what is to be published: nobody's questions hold it up.
-    pub async fn evaluate_publication<T: Send + 'static>(
-        &self,
-        ask: impl FnOnce() -> T + Send + 'static,
-    ) -> Result<T, ApiError> {
-        evaluate(Arc::clone(&self.publications).acquire_owned().map(Result::ok), ask).await
-    }
-
     /// Loads and compiles what is published, and swaps it in whole.
     pub async fn reload(&self) -> Result<(), StoreError> {
         // One at a time: a slow reload must not put an older set over a newer one.
         let _turn = self.reloading.lock().await;
         let published = Published::load(
-            &self.work_db,
-            &self.vault,
+            &self.pools.work,
+            &self.calls.vault,
             self.settings.load_full(),
             self.published(),
             clock::now(),
@@ -368,35 +274,5 @@ impl Node {
         self.published.store(Arc::new(published));
         self.generation.send_replace(generation);
         Ok(())
-    }
-}
-
-/// Evaluates off the workers, once there is a place.
-async fn evaluate<T: Send + 'static, P: Send + 'static>(
-    place: impl Future<Output = Option<P>>,
-    ask: impl FnOnce() -> T + Send + 'static,
-) -> Result<T, ApiError> {
-    let place = tokio::time::timeout(PATIENCE, place)
-        .await
-        .map_err(|_| ApiError::Asked)?
-        .ok_or(ApiError::Internal)?;
-    let asked = tokio::task::spawn_blocking(move || {
-        let answer = ask();
-        drop(place);
-        answer
-    });
-    asked.await.map_err(|_| ApiError::Internal)
-}
-
-/// An execution that is alive.
-#[derive(Debug)]
-pub(crate) struct Alive {
-    node: Arc<Node>,
-    claim: Claim,
-}
-
-impl Drop for Alive {
-    fn drop(&mut self) {
-        self.node.alive.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.claim);
     }
 }

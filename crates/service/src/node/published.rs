@@ -3,7 +3,7 @@
 use crate::{config::Config, settings::Settings};
 use arvok_connect::{Redactor, TrustedKeys, Vault};
 use arvok_core::{
-    Catalog, Kind,
+    Catalog, Kind, Principal,
     catalog::{self, Entry},
     connector::Connection,
     document::parse_file,
@@ -26,7 +26,7 @@ use std::{
 #[derive(Clone, Debug)]
 pub(crate) struct Stamp {
     pub at: DateTime<Utc>,
-    pub by: String,
+    pub by: Principal,
 }
 
 /// An opened secret and where it may go.
@@ -174,7 +174,7 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
             Ok(Some(entry)) => {
                 entries.push((
                     Arc::new(entry),
-                    Stamp { at: row.published_at, by: row.published_by.clone() },
+                    Stamp { at: row.published_at, by: row.published_by.0.clone() },
                 ));
             }
             _ => {

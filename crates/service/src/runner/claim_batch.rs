@@ -61,7 +61,7 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
     let seqs: Vec<i64> = found.iter().filter_map(|job| job.alert.map(|alert| alert.0)).collect();
     let alerts = match seqs.as_slice() {
         [] => BTreeMap::new(),
-        seqs => read::whole_alerts(&node.work_db, seqs).await?,
+        seqs => read::whole_alerts(&node.pools.work, seqs).await?,
     };
     let mut all = Vec::new();
     for job in found {
@@ -80,7 +80,7 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
     }
     let firsts = begun.iter().flatten().map(Begun::first).collect();
     let begun = match jobs::begin(
-        &node.work_db,
+        &node.pools.work,
         &node.name,
         firsts,
         &node.published().at_once,
@@ -108,7 +108,7 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
 
 /// What is needed to decide about the first event of a job.
 async fn first(node: &Node, found: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
-    let runbook = node.runbook_by(&node.work_db, &found.runbook, found.runbook_version).await?;
+    let runbook = node.runbook_by(&node.pools.work, &found.runbook, found.runbook_version).await?;
     PendingEvent::prepare(node, found, runbook, alert).await
 }
 
@@ -134,7 +134,7 @@ async fn decided(
         let all = all.into_iter().take_while(|_| !given_up.load(Ordering::Relaxed));
         all.map(|(id, first)| (id, first.and_then(one))).collect::<Decided>()
     };
-    match tokio::time::timeout(PATIENCE, node.decide(decide)).await {
+    match tokio::time::timeout(PATIENCE, node.capacity.decide(decide)).await {
         Ok(decided) => decided,
         Err(_) => {
             too_late.store(true, Ordering::Relaxed);
@@ -146,7 +146,7 @@ async fn decided(
 /// It counts as left behind, so that what can never begin does not keep the others from their turn.
 async fn put_back(node: &Node, id: JobId, why: &str) {
     tracing::error!(job = id.0, "the job is let go: {why}");
-    if let Err(e) = jobs::put_back(&node.work_db, id, why).await {
+    if let Err(e) = jobs::put_back(&node.pools.work, id, why).await {
         tracing::error!(job = id.0, "the job cannot be put back: {e}");
     }
 }

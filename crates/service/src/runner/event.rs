@@ -116,7 +116,7 @@ impl PendingEvent {
                 Err(Box::new(decided))
             }
         };
-        let decided = match node.decide(decide).await? {
+        let decided = match node.capacity.decide(decide).await? {
             Ok(begun) => return Ok(begun),
             Err(decided) => decided,
         };
@@ -126,7 +126,7 @@ impl PendingEvent {
             let decided = if ended.is_empty() { *decided } else { decided.more(now, ended) };
             decided.put_together(now)
         };
-        node.decide(decide).await
+        node.capacity.decide(decide).await
     }
 
     /// Decides here and now, for whoever is off the workers already. No job of a step can be known
@@ -364,13 +364,13 @@ async fn resume(node: &Node, held: &ClaimedJob) -> Result<(Progress, StepOutputs
     if !held.begun {
         return Ok((progress, StepOutputs::default()));
     }
-    Ok((progress, jobs::stored_outputs(&node.work_db, held.id).await?))
+    Ok((progress, jobs::stored_outputs(&node.pools.work, held.id).await?))
 }
 
 /// The alarms of a job as they stand. While the database cannot be worked with they are asked for
 /// again, as a record is: what a call has answered is not forgotten for that.
 async fn look_at(node: &Node, job: JobId, first: AlarmId) -> Result<Option<JobAlarm>, StoreError> {
-    retry(|| jobs::alarms_of(&node.work_db, job, first)).await
+    retry("reading alarms", || jobs::alarms_of(&node.pools.work, job, first)).await
 }
 
 fn show_alarm(machine: &mut Machine<'_>, seen: Option<&JobAlarm>) {
@@ -398,7 +398,7 @@ async fn come(node: &Node, job: JobId, open: &[(Place, Outside)]) -> Result<Inbo
     if open.is_empty() {
         return Ok(Inbox::default());
     }
-    retry(|| outside::come(&node.work_db, job, open)).await
+    retry("reading what came for a job", || outside::come(&node.pools.work, job, open)).await
 }
 
 /// The jobs of steps that are waited for since this event: one may have ended before that was known

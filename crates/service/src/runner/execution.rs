@@ -10,6 +10,7 @@ use crate::{
     calls::{self, CallBack, CallResult, Outgoing, ScriptOut, answer_kept, replace},
     clock,
     node::Node,
+    retry::retry,
 };
 use arvok_api::Change;
 use arvok_connect::Called;
@@ -20,7 +21,7 @@ use arvok_core::{
     runbook::{CallTarget, LINK, Runbook},
 };
 use arvok_store::{
-    Class, StoreError,
+    StoreError,
     calls::Caller,
     jobs::{self, Answered, ClaimedJob, Renewed},
     outside::callbacks::Try,
@@ -28,11 +29,7 @@ use arvok_store::{
 };
 use futures_util::FutureExt;
 use serde_json::{Value, json};
-use std::{
-    panic::AssertUnwindSafe,
-    sync::Arc,
-    time::{Duration, Instant},
-};
+use std::{panic::AssertUnwindSafe, sync::Arc};
 use tokio::{
     sync::mpsc::UnboundedReceiver,
     task::{JoinError, JoinSet},
@@ -79,39 +76,25 @@ pub(super) async fn execute(
     };
     if let Some(why) = why {
         tracing::error!(job = id.0, "the job is let go: {why}");
-        if let Err(e) = jobs::let_go(&node.work_db, claim, &why).await {
+        if let Err(e) = jobs::let_go(&node.pools.work, claim, &why).await {
             tracing::error!(job = id.0, "the job stands still until its lease ends: {e}");
         }
     }
     node.metrics.work.jobs_running.dec();
 }
 
-/// How long a record is tried again while the database cannot be worked with. The claim says
-/// whether it may still be made.
-const RETRIED_FOR: Duration = Duration::from_secs(60);
-
-/// Keeps a record; tries again while the database cannot be worked with. A job under way outlives a
-/// database that is away for a while.
+/// Keeps a record; tries again while the database cannot be worked with. The claim says whether it
+/// may still be made.
 async fn keep(node: &Node, begun: &Begun) -> Result<(), StoreError> {
-    let started = Instant::now();
-    let mut pause = Duration::from_millis(50);
     let (id, record) = (begun.held.id, &begun.record);
-    loop {
-        match jobs::record(&node.work_db, begun.standing(), clock::now()).await {
-            Err(e) if e.class() != Class::Lasting && started.elapsed() < RETRIED_FOR => {
-                tracing::warn!(job = id.0, "its record is tried again: {e}");
-                tokio::time::sleep(pause).await;
-                pause = (pause * 2).min(Duration::from_secs(1));
-            }
-            Err(e) => return Err(e),
-            Ok(()) => {
-                node.vitals.committed();
-                let decisions = !record.asked.is_empty() || !record.withdrawn.is_empty();
-                node.announcer.tell(Change { jobs: vec![id.0], decisions, ..Change::default() });
-                return Ok(());
-            }
-        }
-    }
+    retry(format!("the record of job {id}"), || {
+        jobs::record(&node.pools.work, begun.standing(), clock::now())
+    })
+    .await?;
+    node.vitals.committed();
+    let decisions = !record.asked.is_empty() || !record.withdrawn.is_empty();
+    node.announcer.tell(Change { jobs: vec![id.0], decisions, ..Change::default() });
+    Ok(())
 }
 
 /// What a job needs besides its own row: its runbook, if that can still be read, and its alert.
@@ -119,9 +102,9 @@ async fn needed(
     node: &Node,
     held: &ClaimedJob,
 ) -> Result<(Option<Arc<Runbook>>, Option<Alert>), StoreError> {
-    let runbook = node.runbook_by(&node.work_db, &held.runbook, held.runbook_version).await?;
+    let runbook = node.runbook_by(&node.pools.work, &held.runbook, held.runbook_version).await?;
     let alert = match held.alert {
-        Some(alert) => read::whole_alert(&node.work_db, alert.0).await?,
+        Some(alert) => read::whole_alert(&node.pools.work, alert.0).await?,
         None => None,
     };
     Ok((runbook, alert))
@@ -184,7 +167,8 @@ async fn leave_queues(node: &Node, held: &ClaimedJob, outward: &Outward) {
     if outward.left.is_empty() {
         return;
     }
-    if let Err(e) = arvok_store::calls::leave(&node.work_db, held.id, outward.left.clone()).await {
+    if let Err(e) = arvok_store::calls::leave(&node.pools.work, held.id, outward.left.clone()).await
+    {
         tracing::warn!(job = held.id.0, "a place in a queue of calls ends by itself later: {e}");
     }
 }

@@ -96,7 +96,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                     from = let_back(&node, &from).await;
                 }
             }
-            () = node.work.notified() => {}
+            () = node.wakeups.jobs.notified() => {}
             Some(_) = executions.join_next() => {}
         }
         // All that have ended: claims are made once for them.
@@ -105,10 +105,10 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     }
     let ending = async { while executions.join_next().await.is_some() {} };
     if tokio::time::timeout(GRACE, ending).await.is_err() {
-        let cut_off = node.alive();
+        let cut_off = node.executions.claims();
         executions.shutdown().await;
         for claim in cut_off {
-            let _ = jobs::hand_over(&node.work_db, claim).await;
+            let _ = jobs::hand_over(&node.pools.work, claim).await;
         }
     }
 }
@@ -121,7 +121,7 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
         if places.is_empty() {
             return;
         }
-        let (alive, published) = (node.alive(), node.published());
+        let (alive, published) = (node.executions.claims(), node.published());
         let deciding: Vec<JobId> = runner.deciding.all();
         let begun = Instant::now();
         let search = Search {
@@ -133,7 +133,7 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
             alone,
             share: *node.share.load_full(),
         };
-        let claimed = jobs::claim(&node.work_db, search).await;
+        let claimed = jobs::claim(&node.pools.work, search).await;
         if begun.elapsed() > SLOW {
             set_aside(node).await;
         }
@@ -170,7 +170,7 @@ impl Runner {
     }
 
     fn slot(&self, place: OwnedSemaphorePermit, job: &ClaimedJob) -> JobSlot {
-        let (alive, renewed) = self.node.keep_alive(job.claim);
+        let (alive, renewed) = self.node.executions.keep_alive(job.claim);
         JobSlot { renewed, _alive: alive, _place: place }
     }
 }
@@ -191,7 +191,7 @@ async fn execute_all(
             execution::execute(&node, execution, renewed).await;
             drop((_alive, _place));
             // Its target is free now, or another of its kind may be waiting.
-            node.work.notify_one();
+            node.wakeups.jobs.notify_one();
         });
     };
     match deciding {
@@ -211,14 +211,14 @@ async fn execute_all(
     }
     // There are places again, and perhaps targets.
     if executions.len() < all {
-        runner.node.work.notify_one();
+        runner.node.wakeups.jobs.notify_one();
     }
     while executions.join_next().await.is_some() {}
 }
 
 /// Ends what may not be started any more, and what nobody gets any further with.
 async fn end_overdue(node: &Node) {
-    for ended in [jobs::expire(&node.work_db).await, jobs::give_up(&node.work_db).await] {
+    for ended in [jobs::expire(&node.pools.work).await, jobs::give_up(&node.pools.work).await] {
         match ended {
             Ok(ended) => {
                 let jobs = ended.into_iter().map(|job| job.0).collect();
@@ -231,7 +231,7 @@ async fn end_overdue(node: &Node) {
 
 /// Sets aside what claims look through in vain.
 async fn set_aside(node: &Node) {
-    match jobs::set_aside(&node.work_db, &node.published().at_once).await {
+    match jobs::set_aside(&node.pools.work, &node.published().at_once).await {
         Ok(0) => {}
         Ok(jobs) => tracing::debug!(jobs, "set aside until what stands in their way has ended"),
         Err(e) => complain(&e),
@@ -240,16 +240,16 @@ async fn set_aside(node: &Node) {
 
 /// Lets back what nothing stands in the way of any more; where to go on the next time.
 async fn let_back(node: &Node, from: &str) -> String {
-    let next = jobs::let_back(&node.work_db, &node.published().at_once, from).await;
+    let next = jobs::let_back(&node.pools.work, &node.published().at_once, from).await;
     next.inspect_err(complain).ok().flatten().unwrap_or_default()
 }
 
 /// Wakes the jobs for which alerts came that may be what they wait for.
 async fn wake_hearing(node: &Node) {
-    match events::wake(&node.work_db).await {
+    match events::wake(&node.pools.work).await {
         Ok(woken) if woken.is_empty() => {}
         Ok(_) => {
-            node.work.notify_one();
+            node.wakeups.jobs.notify_one();
             hear(node).await;
         }
         Err(e) => complain(&e),
@@ -259,21 +259,21 @@ async fn wake_hearing(node: &Node) {
 /// Of jobs that wait for each other's targets for ever the youngest gives way.
 async fn untie(node: &Node) {
     let untied = async {
-        for (one, behind) in deadlocks(&children::waiting(&node.work_db).await?) {
+        for (one, behind) in deadlocks(&children::waiting(&node.pools.work).await?) {
             let why = format!(
                 "it waits for its target, which job {behind} holds, and that one waits for what \
                 job {} holds; of the two \
                 this is the younger and gives way",
                 one.root
             );
-            if jobs::fail_queued(&node.work_db, one.job, &why).await? {
+            if jobs::fail_queued(&node.pools.work, one.job, &why).await? {
                 tracing::warn!(
                     job = one.job.0,
                     behind = behind.0,
                     "two jobs waited for each other's targets"
                 );
                 node.announcer.tell(Change { jobs: vec![one.job.0], ..Change::default() });
-                node.work.notify_one();
+                node.wakeups.jobs.notify_one();
             }
         }
         Ok::<(), StoreError>(())
@@ -299,8 +299,8 @@ pub(crate) async fn renew(node: Arc<Node>) {
 /// Renews the claims of the executions that are alive here, and brings them what people say to
 /// their jobs.
 pub(crate) async fn hear(node: &Node) {
-    match jobs::renew(&node.work_db, &node.alive()).await {
-        Ok(renewed) => renewed.into_iter().for_each(|renewed| node.tell_execution(renewed)),
+    match jobs::renew(&node.pools.work, &node.executions.claims()).await {
+        Ok(renewed) => renewed.into_iter().for_each(|renewed| node.executions.tell(renewed)),
         Err(e) => complain(&e),
     }
 }

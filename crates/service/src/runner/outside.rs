@@ -37,17 +37,24 @@ pub(super) async fn launch(
                 inputs,
                 target,
             };
-            retry(|| children::launch(&node.work_db, child.clone(), clock::now())).await?
+            retry("the job of a step", || {
+                children::launch(&node.pools.work, child.clone(), clock::now())
+            })
+            .await?
         }
         // A node that is gone may have made it while it could be made.
-        Err(why) => match retry(|| children::job_of_step(&node.work_db, held.id, &place)).await? {
+        Err(why) => match retry("the job of a step", || {
+            children::job_of_step(&node.pools.work, held.id, &place)
+        })
+        .await?
+        {
             None => return Ok(failed(place, why)),
             before => before,
         },
     };
     let Some(job) = made else { return Err(StoreError::BrokenOff("the making of a step's job")) };
     node.announcer.tell(Change { jobs: vec![job.0], ..Change::default() });
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     Ok(Event::Step { place, attempt: 1, what: StepEvent::Launched(job) })
 }
 
@@ -80,11 +87,13 @@ fn failed(place: Place, why: String) -> Event {
 /// Tells the job of a step to stop, as soon as it can be told.
 pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreError> {
     let Recall { place, job: JobId(job), undo, words } = recall;
-    while !retry(|| children::recall(&node.work_db, JobId(job), undo, &words)).await? {
+    while !retry("recalling a job", || children::recall(&node.pools.work, JobId(job), undo, &words))
+        .await?
+    {
         tokio::time::sleep(Duration::from_millis(500)).await;
     }
     node.announcer.tell(Change { jobs: vec![job], ..Change::default() });
-    node.work.notify_one();
+    node.wakeups.jobs.notify_one();
     Ok(Event::Step { place, attempt: 1, what: StepEvent::Recalled })
 }
 
@@ -99,10 +108,11 @@ pub(crate) struct Link;
 impl Link {
     /// The link to what a step asks.
     pub async fn to(node: &Node, job: JobId, place: &str) -> Result<String, String> {
-        let all = decisions::of_job(&node.work_db, job).await.map_err(|e| e.to_string())?;
+        let all = decisions::of_job(&node.pools.work, job).await.map_err(|e| e.to_string())?;
         let one =
             all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
-        let link = node.vault.seal_link(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
+        let link =
+            node.calls.vault.seal_link(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
         Ok(format!("{}/decide#{link}", node.public_url()))
     }
 
@@ -113,10 +123,10 @@ impl Link {
 
     /// The decision that a link leads to; none if it is not one of ours.
     pub async fn open(node: &Node, link: &str) -> Result<Option<decisions::Decision>, StoreError> {
-        let Some(opened) = node.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
+        let Some(opened) = node.calls.vault.open_link(SEALED_FOR, link) else { return Ok(None) };
         let id = opened.split(' ').next().and_then(|id| id.parse().ok());
         let Some(id) = id else { return Ok(None) };
-        Ok(decisions::one(&node.db, id).await?.filter(|d| Self::of(d) == opened))
+        Ok(decisions::one(&node.pools.questions, id).await?.filter(|d| Self::of(d) == opened))
     }
 }
 

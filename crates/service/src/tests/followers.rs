@@ -3,6 +3,7 @@
 use super::*;
 use actix_web::body::MessageBody;
 use arvok_api::Change;
+use arvok_core::Principal;
 use serde_json::json;
 use std::{pin::pin, time::Duration};
 
@@ -36,8 +37,10 @@ async fn there_is_room_for_so_many_followers_and_a_gone_one_leaves_its_place() {
 async fn a_stream_ends_with_its_token() {
     let desk = Desk::idle().await;
     let mut body = pin!(desk.head(follow()).await.expect("a stream").into_body());
-    let by = arvok_store::audit::By::Token("admin");
-    arvok_store::access::remove_token(&desk.node.db, "viewer", by).await.expect("revokes");
+    let by = &Principal::token("admin");
+    arvok_store::access::remove_token(&desk.node.pools.questions, "viewer", by)
+        .await
+        .expect("revokes");
     let ended = tokio::time::timeout(Duration::from_secs(20), async {
         while let Some(chunk) =
             std::future::poll_fn(|context| body.as_mut().poll_next(context)).await
@@ -81,7 +84,7 @@ async fn who_does_not_read_his_rehearsal_does_not_keep_others_from_theirs() {
     let rehearse = |body: &Value| {
         shown(TestRequest::post().uri("/api/v1/rehearsals"), "viewer").set_json(body)
     };
-    let room = desk.node.rehearsals.available_permits();
+    let room = desk.node.capacity.rehearsals.available_permits();
     // All is ready before the first begins: its place is free again after a while.
     let (whole, one) =
         (small_enough(&body), json!({ "file": body["file"], "alerts": alerts[..1] }));
@@ -97,7 +100,7 @@ async fn who_does_not_read_his_rehearsal_does_not_keep_others_from_theirs() {
         "429 busy: other rehearsals are running; try again when they have ended"
     );
     let freed = async {
-        while desk.node.rehearsals.available_permits() < room {
+        while desk.node.capacity.rehearsals.available_permits() < room {
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
     };

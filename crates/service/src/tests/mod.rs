@@ -83,10 +83,10 @@ impl Desk {
         let vault = Vault::new(&Vault::new_key().expect("a key")).expect("opens");
         let tools = (vault, Drivers::new().expect("a client"));
         let node = Node::new(&Config::default(), pools, "here".into(), tools, door, stopping);
-        let sealed = node.vault.seal("x", "pier-sender-token").expect("seals");
+        let sealed = node.calls.vault.seal("x", "pier-sender-token").expect("seals");
         let secret =
             secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };
-        secrets::set(&node.work_db, secret, clock::now()).await.expect("sets");
+        secrets::set(&node.pools.work, secret, clock::now()).await.expect("sets");
         node.reload().await.expect("loads");
         // As the heartbeat does.
         node.vitals.committed();

@@ -1,6 +1,7 @@
 //! Who may ask for what: every operation of the description, by everybody.
 
 use super::*;
+use arvok_core::Principal;
 use std::fmt::Write;
 
 /// Of each operation what nobody, a viewer, a responder, an author and an admin are answered. What
@@ -77,7 +78,7 @@ async fn a_session_may_change_things_only_from_the_console() {
     );
     assert_ne!(desk.ask(publish().insert_header(("x-arvok-console", "1"))).await.status, 403);
     assert!(
-        access::remove_token(&desk.node.db, "author", arvok_store::audit::By::Token("admin"))
+        access::remove_token(&desk.node.pools.questions, "author", &Principal::token("admin"))
             .await
             .expect("revokes")
             == access::Revoked::Yes

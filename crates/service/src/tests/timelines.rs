@@ -68,7 +68,7 @@ async fn all_alerts_by_the_furthest_that_any_rule_took_them_and_those_of_one_rul
     // So are very many of one hour.
     let many = "UPDATE verdict_count SET count = count + 60000 WHERE rule = 'calm'
         AND verdict = 'waiting'";
-    desk.node.work_db.execute_unprepared(many).await.expect("counts");
+    desk.node.pools.work.execute_unprepared(many).await.expect("counts");
     let flood = asked(&desk, "/api/v1/timeline?rule=calm").await.json;
     assert!(flood["step_seconds"] == 3600 && sums(&flood, &HOW)[4] > 60_000, "{flood}");
     let unknown = asked(&desk, "/api/v1/timeline?rule=quik").await;
@@ -85,7 +85,7 @@ async fn jobs_by_what_has_become_of_them_within_the_stretch_that_was_asked_for()
         INSERT INTO job SELECT (jsonb_populate_record(j,
         '{\"id\": 90, \"state\": \"succeeded\", \"effect\": \"unconfirmed\"}')).*
             FROM job j WHERE id = 1";
-    desk.node.work_db.execute_unprepared(ended).await.expect("ends");
+    desk.node.pools.work.execute_unprepared(ended).await.expect("ends");
     assert_eq!(sums(&asked(&desk, "/api/v1/timeline/jobs").await.json, &names), [1, 1, 0, 0]);
     let since = (clock::now() - chrono::TimeDelta::hours(3))
         .to_rfc3339_opts(chrono::SecondsFormat::Secs, true);

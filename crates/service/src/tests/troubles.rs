@@ -12,7 +12,7 @@ async fn overdue(desk: &Desk) {
 }
 
 async fn run_sql(desk: &Desk, sql: &str) {
-    arvok_store::ConnectionTrait::execute_unprepared(&desk.node.work_db, sql).await.expect(sql);
+    arvok_store::ConnectionTrait::execute_unprepared(&desk.node.pools.work, sql).await.expect(sql);
 }
 
 #[actix_web::test]
@@ -53,7 +53,7 @@ async fn what_cannot_be_compiled_keeps_its_last_good_version_and_says_so() {
     let newer = "INSERT INTO definition (kind, name, version, file, text, published_at,
         published_by)
         VALUES ('runbook', 'note', 2, 'a.yaml', 'runbook: note' || chr(10) || 'novel: 5', now(),
-        'pat')";
+        'token/pat')";
     run_sql(&desk, newer).await;
     desk.node.reload().await.expect("loads what it can");
     let said = desk.ask(TestRequest::get().uri("/readyz")).await;

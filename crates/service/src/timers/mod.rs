@@ -56,18 +56,19 @@ async fn round(node: &Node, set_for: &mut Option<i64>) -> Result<Duration, Store
     let published = node.published();
     if *set_for != Some(published.generation) {
         let wanted = schedule::wanted(&published, clock::now());
-        timers::set(&node.work_db, TimerKind::Schedule, published.generation, &wanted).await?;
+        timers::set(&node.pools.work, TimerKind::Schedule, published.generation, &wanted).await?;
         *set_for = Some(published.generation);
     }
     while !*node.stopping.borrow() {
-        let due = timers::hold_due(&node.work_db, published.generation, HOLD.as_secs_f64()).await?;
+        let due =
+            timers::hold_due(&node.pools.work, published.generation, HOLD.as_secs_f64()).await?;
         if due.is_empty() {
             break;
         }
         let handled = join_all(due.iter().map(|timer| handle(node, timer))).await;
         handled.into_iter().collect::<Result<Vec<()>, StoreError>>()?;
     }
-    let next = timers::next(&node.work_db, published.generation).await?;
+    let next = timers::next(&node.pools.work, published.generation).await?;
     let wait = next.map_or(LOOK, |at| (at - clock::now()).to_std().unwrap_or_default());
     Ok(wait.clamp(Duration::from_millis(10), LOOK))
 }
@@ -79,16 +80,16 @@ async fn handle(node: &Node, timer: &Timer) -> Result<(), StoreError> {
     let handling = AssertUnwindSafe(handling).catch_unwind();
     let reason = match tokio::time::timeout(HOLD, handling).await {
         Ok(Ok(Ok(Handled::GoesOn(next)))) => {
-            return timers::go_on(&node.work_db, timer, next).await.map(drop);
+            return timers::go_on(&node.pools.work, timer, next).await.map(drop);
         }
         Ok(Ok(Ok(Handled::Unwanted))) => {
             let generation = node.published().generation;
-            return timers::forget(&node.work_db, timer, generation).await;
+            return timers::forget(&node.pools.work, timer, generation).await;
         }
         Ok(Ok(Err(reason))) => reason,
         Ok(Err(_)) => "ended unexpectedly; the log says where".to_owned(),
         Err(_) => format!("takes longer than {} s", HOLD.as_secs()),
     };
     tracing::warn!(kind = %timer.kind.0, key = timer.key, "a timer is tried again: {reason}");
-    timers::fail(&node.work_db, timer, &reason).await
+    timers::fail(&node.pools.work, timer, &reason).await
 }

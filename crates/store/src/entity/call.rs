@@ -1,6 +1,6 @@
 //! The last calls of connections.
 
-use crate::stored::Stored;
+use crate::stored::{Stored, StoredPrincipal};
 use arvok_api::CallState;
 use chrono::{DateTime, Utc};
 use sea_orm::entity::prelude::*;
@@ -23,7 +23,7 @@ pub struct Model {
     /// Which try, from one.
     pub attempt: Option<i32>,
     /// Who called it by hand.
-    pub by: Option<String>,
+    pub by: Option<StoredPrincipal>,
     /// When it began.
     pub at: DateTime<Utc>,
     /// How long it took, in milliseconds.

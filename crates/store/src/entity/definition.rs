@@ -1,5 +1,6 @@
 //! Versions of documents.
 
+use crate::stored::StoredPrincipal;
 use sea_orm::entity::prelude::*;
 
 /// One version of one document.
@@ -23,7 +24,7 @@ pub struct Model {
     /// When this version was published.
     pub published_at: DateTimeUtc,
     /// By whom.
-    pub published_by: String,
+    pub published_by: StoredPrincipal,
     /// Whether this version withdraws it.
     pub withdrawn: bool,
 }

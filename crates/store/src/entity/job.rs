@@ -1,6 +1,6 @@
 //! Jobs: a runbook at work on a target.
 
-use crate::stored::Stored;
+use crate::stored::{Stored, StoredPrincipal};
 use arvok_core::job::{JobEffect, JobState};
 use sea_orm::entity::prelude::*;
 
@@ -98,14 +98,14 @@ pub struct Model {
     #[sea_orm(column_type = "JsonBinary")]
     pub chain: Option<Json>,
     /// Who launched it by hand.
-    pub launched_by: Option<String>,
+    pub launched_by: Option<StoredPrincipal>,
     /// The key of that launch.
     pub launch_key: Option<String>,
     /// Why it was dispatched.
     #[sea_orm(column_type = "Text")]
     pub reason: Option<String>,
     /// Who has seen that it ended badly, and set it aside.
-    pub seen_by: Option<String>,
+    pub seen_by: Option<StoredPrincipal>,
     /// When.
     pub seen_at: Option<DateTimeUtc>,
     /// The job that goes on from where it failed.

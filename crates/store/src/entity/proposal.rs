@@ -1,6 +1,6 @@
 //! What rules would do if a person agreed.
 
-use crate::stored::Stored;
+use crate::stored::{Stored, StoredPrincipal};
 use arvok_api::ProposalState;
 use sea_orm::entity::prelude::*;
 
@@ -42,7 +42,7 @@ pub struct Model {
     /// When it was decided.
     pub decided_at: Option<DateTimeUtc>,
     /// By whom.
-    pub decided_by: Option<String>,
+    pub decided_by: Option<StoredPrincipal>,
     /// The reason given.
     #[sea_orm(column_type = "Text")]
     pub note: Option<String>,

@@ -25,16 +25,10 @@ pub use record::{
 pub use recording::record;
 pub use unexecuted::{cancel_queued, expire, fail_queued, give_up};
 
-use crate::{
-    StoreError,
-    audit::{Act, By},
-    entity::alarm,
-    sql,
-    stored::Stored,
-};
+use crate::{StoreError, audit::Act, entity::alarm, sql, stored::Stored};
 use arvok_api::StepState;
 use arvok_core::{
-    AlarmId, AlertId, AlertState, JobId, Severity, TraceContext,
+    AlarmId, AlertId, AlertState, JobId, Principal, Severity, TraceContext,
     alarm::Alarm,
     job::{JobCommand, Place, StepOutputs},
 };
@@ -134,20 +128,22 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
 pub type NumberedCommand = (i32, JobCommand);
 
 /// Records an act upon the jobs of a statement named `done`; the values of the act are the last
-/// four.
+/// three.
 fn noted(first: usize) -> String {
-    let [kind, name, act, detail] = [first, first + 1, first + 2, first + 3];
+    let [by, act, detail] = [first, first + 1, first + 2];
     format!(
-        "noted AS (INSERT INTO audit (at, by_kind, by_name, act, what, detail)
-            SELECT clock_timestamp(), ${kind}, ${name}, ${act}, 'job ' || id, ${detail} FROM done
-            WHERE ${act} <> '')
+        "noted AS (INSERT INTO audit (at, by, act, what, detail)
+            SELECT clock_timestamp(), ${by}, ${act}, 'job ' || id, ${detail} FROM done
+            WHERE ${act} IS NOT NULL)
         SELECT id FROM done"
     )
 }
 
-fn values_of(act: Option<Act<'_>>) -> [Value; 4] {
-    let act = act.unwrap_or(Act { by: By::Node(""), act: "", detail: "" });
-    [act.by.kind().into(), reason(act.by.name()).into(), act.act.into(), reason(act.detail).into()]
+fn values_of(act: Option<Act<'_>>) -> [Value; 3] {
+    let Some(Act { by, act, detail }) = act else {
+        return [(); 3].map(|()| None::<String>.into());
+    };
+    [by.to_string().into(), act.into(), reason(detail).into()]
 }
 
 /// Gives a job a command; whether it can be given at the moment, and nobody else has given one that
@@ -218,7 +214,7 @@ fn reason(why: &str) -> String {
 pub async fn see(
     db: &DatabaseConnection,
     job: JobId,
-    by: Option<&str>,
+    by: Option<&Principal>,
     now: DateTime<Utc>,
 ) -> Result<bool, StoreError> {
     let sql = "UPDATE job j SET seen_by = $2, seen_at = $3 FROM job s WHERE s.id = $1
@@ -230,7 +226,12 @@ pub async fn see(
             AND CASE WHEN $2 IS NULL THEN j.seen_at = s.seen_at ELSE j.seen_by IS NULL
             AND j.created_at > $4 END))";
     let at = by.map(|_| now);
-    let values = vec![job.0.into(), by.into(), at.into(), (now - TimeDelta::days(1)).into()];
+    let values = vec![
+        job.0.into(),
+        by.map(Principal::to_string).into(),
+        at.into(),
+        (now - TimeDelta::days(1)).into(),
+    ];
     let done = db.execute_raw(sql::statement(sql, values)).await?;
     Ok(done.rows_affected() > 0)
 }

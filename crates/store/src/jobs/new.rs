@@ -2,9 +2,10 @@
 //! else writes rows of jobs that are new; what a new job says nothing of is as the table has it by
 //! default.
 
+use crate::stored::StoredPrincipal;
 use crate::{StoreError, sql};
 use arvok_core::{
-    AlarmId, AlertId, JobId, TraceContext,
+    AlarmId, AlertId, JobId, Principal, TraceContext,
     job::{JobEffect, JobState, Progress},
     text::clean_json,
 };
@@ -43,7 +44,7 @@ pub(crate) struct NewJob {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Origin {
     pub rule: Option<(String, i32)>,
-    pub person: Option<String>,
+    pub person: Option<Principal>,
     /// What tells the same launch of a person's.
     pub key: Option<String>,
     pub step: Option<Step>,
@@ -92,7 +93,7 @@ const COLUMNS: [(&str, &str); 28] = [
     ("progress", "jsonb"),
     ("begun", "boolean"),
     ("created_at", "timestamptz"),
-    ("launched_by", "text"),
+    ("launched_by", "principal"),
     ("launch_key", "text"),
     ("reason", "text"),
     ("parent", "bigint"),
@@ -145,7 +146,7 @@ struct Row {
     progress: Progress,
     begun: bool,
     created_at: DateTime<Utc>,
-    launched_by: Option<String>,
+    launched_by: Option<Principal>,
     launch_key: Option<String>,
     reason: String,
     parent: Option<JobId>,
@@ -252,7 +253,7 @@ pub(crate) struct Inherited {
     pub alert_seq: Option<i64>,
     pub alarm_id: Option<i64>,
     pub chain: Option<serde_json::Value>,
-    pub launched_by: Option<String>,
+    pub launched_by: Option<StoredPrincipal>,
     pub root: Option<i64>,
     pub depth: i16,
     pub trace: Option<String>,

@@ -77,7 +77,7 @@ pub async fn launch(
         refused: None,
         origin: Origin {
             rule: above.rule.zip(above.rule_version),
-            person: above.launched_by,
+            person: above.launched_by.map(|by| by.0),
             key: None,
             step: Some(step),
         },

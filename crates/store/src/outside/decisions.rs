@@ -1,14 +1,12 @@
 //! Decisions: questions that jobs put to people, and what became of them.
 
 use crate::{
-    StoreError,
-    audit::{self, By},
-    sql,
-    stored::Stored,
+    StoreError, audit, sql,
+    stored::{Stored, StoredPrincipal},
 };
 use arvok_api::DecisionState;
 use arvok_core::{
-    JobId,
+    JobId, Principal,
     job::{Decided, Place, StepEvent},
 };
 use chrono::{DateTime, Utc};
@@ -43,7 +41,7 @@ pub struct Decision {
     /// What was chosen.
     pub choice: Option<String>,
     /// By whom.
-    pub decided_by: Option<String>,
+    pub decided_by: Option<StoredPrincipal>,
     /// By which way.
     pub how: Option<String>,
     /// A remark.
@@ -124,17 +122,19 @@ pub async fn decide(
         "UPDATE decision SET state = 'taken', choice = $2, decided_by = $3, how = $4, remark = $5,
             decided_at = now()
         WHERE id = $1 AND state = 'open' AND until > now() RETURNING job_id";
+    // The row of the job before its question's, as whoever records the job locks them.
+    let lock = "SELECT id AS job_id FROM job WHERE id = (SELECT job_id FROM decision WHERE id = $1)
+        FOR UPDATE";
+    sql::typed::<Of>(&tx, lock, vec![id.into()]).await?;
     let Decided { choice, by, how, remark } = decided.clone();
-    let by_whom = decided.by.as_str();
-    let by_whom = if how == "link" { By::Link(by_whom) } else { By::Token(by_whom) };
     let detail = if remark.is_empty() { choice.clone() } else { format!("{choice}: {remark}") };
     let clean = |text: String| text.replace('\0', "\u{fffd}");
-    let values = vec![id.into(), choice.into(), clean(by).into(), how.into(), clean(remark).into()];
+    let values =
+        vec![id.into(), choice.into(), by.to_string().into(), how.into(), clean(remark).into()];
     let taken: Vec<Of> = sql::typed(&tx, sql, values).await?;
     let Some(of) = taken.first() else { return Ok(false) };
     notify(&tx, of.job_id).await?;
-    audit::record(&tx, by_whom, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail)
-        .await?;
+    audit::record(&tx, &by, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail).await?;
     tx.commit().await?;
     Ok(true)
 }
@@ -160,7 +160,7 @@ pub(super) async fn answers(
         place: String,
         state: Stored<DecisionState>,
         choice: Option<String>,
-        decided_by: Option<String>,
+        decided_by: Option<StoredPrincipal>,
         how: Option<String>,
         remark: Option<String>,
     }
@@ -174,7 +174,7 @@ pub(super) async fn answers(
         let what = match a.state.0 {
             DecisionState::Taken => StepEvent::Decided(Decided {
                 choice: a.choice.unwrap_or_default(),
-                by: a.decided_by.unwrap_or_default(),
+                by: a.decided_by.map_or_else(|| Principal::stranger(""), |by| by.0),
                 how: a.how.unwrap_or_default(),
                 remark: a.remark.unwrap_or_default(),
             }),

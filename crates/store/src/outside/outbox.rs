@@ -5,7 +5,10 @@
 //! again under the same id, by which it is known. One node lets them enter at a time, so that none
 //! is read by all.
 
-use crate::{StoreError, sql, stored::Stored};
+use crate::{
+    StoreError, sql,
+    stored::{Stored, StoredPrincipal},
+};
 use arvok_core::job::{JobChange, JobEffect, JobState, StateChange};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
@@ -97,7 +100,7 @@ struct ChangeRow {
     runbook: String,
     target: String,
     rule: Option<String>,
-    launched_by: Option<String>,
+    launched_by: Option<StoredPrincipal>,
     parent: Option<i64>,
     urgency: i16,
     chain: Option<Value>,
@@ -148,7 +151,7 @@ impl ChangeRow {
                 "job": {
                     "id": self.job_id, "runbook": self.runbook, "target": self.target,
                     "state": state, "effect": effect, "failure": failure, "rule": self.rule,
-                    "launched_by": self.launched_by, "parent": self.parent,
+                    "launched_by": self.launched_by.as_ref().map(|by| &by.0), "parent": self.parent,
                     "urgency": self.urgency,
                 },
                 "chain": self.chain.clone().unwrap_or_else(|| json!([])),

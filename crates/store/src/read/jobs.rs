@@ -1,11 +1,12 @@
 //! Jobs.
 
 use super::page;
+use crate::audit::asked;
 use crate::{
     StoreError,
     entity::{attempt, job},
     live_output,
-    stored::Stored,
+    stored::{Stored, StoredPrincipal},
 };
 use arvok_api::{Attempt, JobFilter, JobItem, LiveText, PAGE, Page, SeenBy};
 use arvok_core::{
@@ -33,7 +34,7 @@ struct Line {
     urgency: i16,
     rule: Option<String>,
     parent: Option<i64>,
-    launched_by: Option<String>,
+    launched_by: Option<StoredPrincipal>,
     alert_seq: Option<i64>,
     alarm_id: Option<i64>,
     created_at: DateTime<Utc>,
@@ -58,7 +59,7 @@ impl From<Line> for JobItem {
             urgency: Urgency::from_rank(j.urgency),
             rule: j.rule,
             parent: j.parent,
-            launched_by: j.launched_by,
+            launched_by: j.launched_by.map(|by| by.0),
             alert: j.alert_seq,
             alarm: j.alarm_id,
             created_at: j.created_at,
@@ -85,7 +86,7 @@ pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<Job
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
-        .apply_if(filter.by, |q, by| q.filter(LaunchedBy.eq(by)))
+        .apply_if(filter.by, |q, by| q.filter(LaunchedBy.is_in(asked(&by))))
         .apply_if(filter.alarm, |q, alarm| {
             let gathered = Expr::cust_with_values(
                 "job.id IN (SELECT job_id FROM gathered WHERE alarm_id = $1)",
@@ -192,7 +193,7 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         reason: row.reason,
         children,
         attempts: attempts.into_iter().map(attempt).collect(),
-        seen: row.seen_by.zip(row.seen_at).map(|(by, at)| SeenBy { by, at }),
+        seen: row.seen_by.zip(row.seen_at).map(|(by, at)| SeenBy { by: by.0, at }),
         goes_on_as: row.goes_on_as,
         trace: row.trace,
     }))

@@ -31,7 +31,7 @@ fn item(p: Model) -> ProposalItem {
         state: p.state.0,
         created_at: p.created_at,
         decided_at: p.decided_at,
-        decided_by: p.decided_by,
+        decided_by: p.decided_by.map(|by| by.0),
         note: p.note,
     }
 }

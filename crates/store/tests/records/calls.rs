@@ -2,7 +2,7 @@
 
 use crate::kit::{Published, block, now, one, rows, rule, run};
 use arvok_api::CallState;
-use arvok_core::{JobId, job::Place};
+use arvok_core::{JobId, Principal, job::Place};
 use arvok_store::{
     Limits,
     calls::{Caller, NewCall, keep, last, recent_outcomes},
@@ -30,8 +30,10 @@ fn the_last_calls_of_a_connection_are_told_and_old_and_many_ones_go() {
     let published = Published::with(&[]);
     block(async {
         let db = &published.db;
-        let by_hand =
-            NewCall { caller: Caller::Person("pat".into()), ..call("yard", 90, CallState::Done) };
+        let by_hand = NewCall {
+            caller: Caller::Person(Principal::token("pat")),
+            ..call("yard", 90, CallState::Done)
+        };
         let all = [
             by_hand,
             call("yard", 3, CallState::Done),
@@ -48,7 +50,10 @@ fn the_last_calls_of_a_connection_are_told_and_old_and_many_ones_go() {
         );
         assert_eq!(found[1].message.as_deref(), Some("no answer\u{fffd}"));
         let before = last(db, "yard", Some(found[1].id), 9).await.expect("reads");
-        assert_eq!(before.iter().map(|c| c.by.as_deref()).collect::<Vec<_>>(), [None, Some("pat")]);
+        assert_eq!(
+            before.iter().map(|c| c.by.as_ref().map(|by| by.0.id())).collect::<Vec<_>>(),
+            [None, Some("pat")]
+        );
 
         let names = vec!["yard".to_owned(), "never".to_owned()];
         let told = recent_outcomes(db, names, now()).await.expect("counts");

@@ -929,7 +929,7 @@ fn what_is_not_as_it_was_found_does_not_begin() {
         )
         .await;
         let found = find(db, "a", 8, &[]).await;
-        run(db, "INSERT INTO halt (by, reason) VALUES ('pat', 'testing')").await;
+        run(db, "INSERT INTO halt (by, reason) VALUES ('token/pat', 'testing')").await;
         let mut records = vec![goes_on; found.jobs.len()];
         records[0] = None;
         assert_eq!(begin(db, "a", &found.jobs, &records, &[]).await.expect("asks"), [] as [i64; 0]);

@@ -2,7 +2,7 @@
 //! and a way to take alerts by rules without a node.
 
 use arvok_core::{
-    Alert, Catalog, JobId, Kind, NewAlert,
+    Alert, Catalog, JobId, Kind, NewAlert, Principal,
     alert::Received,
     catalog::{Observed, check_files},
     job::Progress,
@@ -156,7 +156,9 @@ impl Published {
         let generation = block(async {
             let generation = definitions::generation(&db).await.expect("a generation");
             let publication = Publication { generation, versions, ..Publication::default() };
-            definitions::publish(&db, publication, "pat", now()).await.expect("publishes");
+            definitions::publish(&db, publication, &Principal::token("pat"), now())
+                .await
+                .expect("publishes");
             definitions::generation(&db).await.expect("a generation")
         });
         let matcher = catalog.matcher();

@@ -3,7 +3,7 @@
 
 use crate::kit::{self, Published, block, by_hand, now, one, record, rule, run, seconds};
 use arvok_core::{
-    JobId, Role,
+    JobId, Principal, Role,
     job::{
         Decided, Decider, Emitted, EventSelector, EventWait, JobEffect, JobState, Outside, Place,
         Question, StepEvent, Transition,
@@ -48,7 +48,12 @@ fn question(place: &str, within: i64) -> Question {
 }
 
 fn decided(by: &str) -> Decided {
-    Decided { choice: "go".into(), by: by.into(), how: "api".into(), remark: String::new() }
+    Decided {
+        choice: "go".into(),
+        by: Principal::token(by),
+        how: "api".into(),
+        remark: String::new(),
+    }
 }
 
 #[test]
@@ -494,7 +499,7 @@ fn turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over() {
         let slot = came(turn(first).await);
         by_hand(db, &format!("UPDATE job SET state = 'waiting' WHERE id = {urgent}")).await;
         // A person has patience for less, and goes first.
-        let pat = Caller::Person("pat".into());
+        let pat = Caller::Person(Principal::token("pat"));
         let by_hand = async || {
             calls::permit(db, "yard", two, (&pat, "1"), Duration::from_secs(30))
                 .await

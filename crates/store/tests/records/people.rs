@@ -1,11 +1,11 @@
 //! Tokens, sessions and secrets.
 
 use crate::kit::{block, database, now, one, rows, seconds};
+use arvok_core::Principal;
 use arvok_core::Role;
 use arvok_store::{
     DatabaseConnection, StoreError,
     access::{self, Revoked},
-    audit::By,
     nodes, schema,
     secrets::{self, Sealed},
 };
@@ -89,11 +89,11 @@ fn a_token_is_known_by_its_hash_and_its_sessions_end_with_it() {
 
         access::start_session(&db, id, "third", now()).await.expect("starts");
         assert_eq!(
-            access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"),
+            access::remove_token(&db, "kim", &Principal::token("admin")).await.expect("removes"),
             Revoked::Yes
         );
         assert_eq!(
-            access::remove_token(&db, "kim", By::Token("admin")).await.expect("removes"),
+            access::remove_token(&db, "kim", &Principal::token("admin")).await.expect("removes"),
             Revoked::Unknown
         );
         let again = access::add_token(&db, "kim", Role::Admin, "arvok_other", now())

@@ -1,7 +1,7 @@
 //! What is published: all of it or nothing, by whoever was first.
 
 use crate::kit::{NOTE, Published, block, now, one, rows, rule};
-use arvok_core::{JobId, job::JobState};
+use arvok_core::{JobId, Principal, job::JobState};
 use arvok_store::{
     DatabaseConnection, StoreError,
     definitions::{self, NewVersion, Publication, load, publish, standing, versions},
@@ -37,8 +37,9 @@ fn of_two_that_publish_at_once_one_is_told_what_stands() {
             ],
             ..Publication::default()
         };
+        let [pat, kim] = ["pat", "kim"].map(Principal::token);
         let (a, b) =
-            tokio::join!(publish(db, new("a"), "pat", now()), publish(db, new("b"), "kim", now()));
+            tokio::join!(publish(db, new("a"), &pat, now()), publish(db, new("b"), &kim, now()));
         let stands = generation(db).await;
         let refused = match (a, b) {
             (Ok(()), Err(refused)) | (Err(refused), Ok(())) => refused,
@@ -66,7 +67,7 @@ fn the_newest_stands_and_all_versions_are_kept() {
                 versions: vec![version("rule", "a", n, &text)],
                 ..Publication::default()
             };
-            publish(db, publication, "kim", now()).await.expect("publishes");
+            publish(db, publication, &Principal::token("kim"), now()).await.expect("publishes");
         }
         let stands = standing(db).await.expect("stands");
         let newest: Vec<(&str, i32)> =
@@ -75,8 +76,7 @@ fn the_newest_stands_and_all_versions_are_kept() {
         let loaded = load(db, &stands.newest).await.expect("loads");
         assert!(loaded.iter().any(|d| d.name == "a" && d.text.contains("the 4th")), "{loaded:?}");
         let all = versions(db, "rule", "a").await.expect("versions");
-        let told: Vec<(i32, &str)> =
-            all.iter().map(|v| (v.version, v.published_by.as_str())).collect();
+        let told: Vec<(i32, &str)> = all.iter().map(|v| (v.version, v.published_by.id())).collect();
         assert_eq!(told, [(4, "kim"), (3, "kim"), (2, "kim"), (1, "pat")]);
         let old = definitions::version(db, "rule", "a", 2).await.expect("asks").expect("there");
         assert!(old.text.contains("the 2th"));
@@ -107,7 +107,7 @@ fn a_withdrawn_rule_remembers_nothing_and_says_why() {
             ],
             ..Publication::default()
         };
-        publish(db, publication, "pat", now()).await.expect("withdraws");
+        publish(db, publication, &Principal::token("pat"), now()).await.expect("withdraws");
         let left = rows(db, "SELECT rule FROM tally ORDER BY rule").await;
         assert_eq!(left, [json!({ "rule": "other" })]);
         let sql = format!(
@@ -140,11 +140,12 @@ fn a_proposal_is_decided_by_one_of_those_who_decide_at_once() {
                 .await
                 .as_i64()
                 .expect("open");
+            let [pat, kim, ola] = ["pat", "kim", "ola"].map(Principal::token);
             let by = |by| Decided { by, at: now(), note: Some("seen"), instead: None };
             let (launched, again, dismissed) = tokio::join!(
-                proposals::launch(db, JobId(id), by("pat")),
-                proposals::launch(db, JobId(id), by("kim")),
-                proposals::dismiss(db, JobId(id), by("ola"))
+                proposals::launch(db, JobId(id), by(&pat)),
+                proposals::launch(db, JobId(id), by(&kim)),
+                proposals::dismiss(db, JobId(id), by(&ola))
             );
             let done = [launched, again, dismissed].map(|d| d.expect("decides"));
             assert_eq!(done.iter().filter(|d| **d).count(), 1, "{done:?}");
@@ -154,13 +155,15 @@ fn a_proposal_is_decided_by_one_of_those_who_decide_at_once() {
                 rows(db, &format!("SELECT state, decided_by, note FROM proposal WHERE id = {id}"))
                     .await
                     .remove(0);
-            let who = ["pat", "kim", "ola"][done.iter().position(|d| *d).expect("one")];
+            let who =
+                ["token/pat", "token/kim", "token/ola"][done.iter().position(|d| *d).expect("one")];
             let state = if done[2] { "dismissed" } else { "launched" };
             assert_eq!(row, json!({ "state": state, "decided_by": who, "note": "seen" }));
         }
         let queued = format!("SELECT count(*) AS x FROM job WHERE state <> '{}'", JobState::Queued);
         assert_eq!(one(db, &queued).await, 0);
-        let unknown = Decided { by: "pat", at: now(), note: None, instead: None };
+        let pat = Principal::token("pat");
+        let unknown = Decided { by: &pat, at: now(), note: None, instead: None };
         assert!(!proposals::launch(db, JobId(999_999), unknown).await.expect("asks"));
     });
 }

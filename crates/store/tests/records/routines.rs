@@ -1,14 +1,18 @@
 //! The functions of the database, each called by itself; and the list of which test is whose.
 
 use crate::kit::{Published, block, database, one, rows, rule, run};
-use arvok_core::job::{JobState, StateChange};
+use arvok_core::{
+    Principal, PrincipalKind,
+    job::{JobState, StateChange},
+};
 use arvok_store::schema;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
 /// Each function with a test of it: here, or where it is one of what works with it.
-const TESTS: [(&str, &str); 23] = [
+const TESTS: [(&str, &str); 24] = [
     ("alert_floor", "a_floor_is_below_all_that_came_since_and_not_far"),
+    ("principal_shown", "who_did_something_is_shown_as_the_core_shows_it"),
     ("alerts_decided", "what_is_decided_anew_is_counted_anew"),
     ("alerts_decided_anew", "what_is_decided_anew_is_counted_anew"),
     ("alerts_heard", "an_alert_is_noted_once_where_somebody_may_wait_for_it"),
@@ -66,6 +70,19 @@ fn each_verdict_takes_an_alert_so_far() {
         let far = "SELECT string_agg(how_far(v)::text, ' ') AS x
             FROM unnest(array['dispatched', 'proposed', 'watched', 'folded', 'idle', 'waiting']) v";
         assert_eq!(one(&db, far).await, "1 2 3 4 4 5");
+    });
+}
+
+#[test]
+fn who_did_something_is_shown_as_the_core_shows_it() {
+    let db = database();
+    block(async {
+        schema::migrate(&db).await.expect("migrates");
+        for kind in PrincipalKind::ALL {
+            let who: Principal = format!("{kind}/pat/of a yard").parse().expect("a principal");
+            let shown = format!("SELECT principal_shown('{who}') AS x");
+            assert_eq!(one(&db, &shown).await, who.shown());
+        }
     });
 }
 
@@ -159,7 +176,7 @@ fn whatever_is_published_counts_the_generation_up() {
         let generation = "SELECT generation AS x FROM catalog";
         let number = async || one(db, generation).await.as_i64().expect("a number");
         let before = number().await;
-        run(db, "UPDATE definition SET published_by = 'pat'").await;
+        run(db, "UPDATE definition SET published_by = 'token/pat'").await;
         assert_eq!(number().await, before + 1, "once for a statement");
         run(db, "INSERT INTO secret (name, sealed, changed_at) VALUES ('a', '\\x00', now())").await;
         run(db, "DELETE FROM secret").await;
@@ -254,7 +271,7 @@ fn a_question_is_told_when_it_is_asked_and_when_it_is_over() {
             "INSERT INTO decision (job_id, place, decider, text, choices, asked_at, until)
             SELECT 1, p, '{}', 'Restart?', '[]', now(), now() + interval '1 hour'
             FROM unnest(array['a', 'b', 'c']) p;
-            UPDATE decision SET state = 'taken', choice = 'yes', decided_by = 'pat'
+            UPDATE decision SET state = 'taken', choice = 'yes', decided_by = 'token/pat'
                 WHERE place = 'a';
             UPDATE decision SET remark = 'again' WHERE place = 'a';
             UPDATE decision SET state = 'silent' WHERE place = 'b';

@@ -233,7 +233,7 @@ fn what_waits_for_one_is_bounded_and_what_is_over_goes() {
             db,
             "INSERT INTO definition (kind, name, version, text, file, published_by, published_at,
                 withdrawn)
-            VALUES ('subscriber', 'board', 1, '', '', 'pat', now(), true)",
+            VALUES ('subscriber', 'board', 1, '', '', 'token/pat', now(), true)",
         )
         .await;
         for _ in 0..3 {

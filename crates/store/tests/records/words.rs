@@ -4,7 +4,7 @@
 use crate::kit::{Published, block, by_hand, rows, rule};
 use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, StepState};
 use arvok_core::{
-    AlertState, JobId, Role, Verdict,
+    AlertState, JobId, Principal, PrincipalKind, Role, Verdict,
     job::{JobEffect, JobState},
     words::Words,
 };
@@ -65,6 +65,34 @@ fn columns_of_words_hold_those_of_the_enums_and_no_other() {
         let sql = "SELECT count(*) AS n FROM pg_constraint WHERE conname = 'alerts_state_word'
             AND NOT conislocal";
         assert_ne!(rows(&published.db, sql).await[0]["n"], 0);
+    });
+}
+
+#[test]
+fn who_did_something_is_a_kind_that_the_core_knows_and_an_id() {
+    let published = Published::with(&[]);
+    block(async {
+        let db = &published.db;
+        let sql = "SELECT string_agg(table_name || '.' || column_name, ' ' ORDER BY table_name,
+                column_name) AS names
+            FROM information_schema.columns WHERE domain_name = 'principal'";
+        assert_eq!(
+            rows(db, sql).await[0]["names"],
+            "audit.by call.by decision.decided_by definition.published_by halt.by \
+             host_key.trusted_by job.launched_by job.seen_by proposal.decided_by \
+             secret_approval.approved_by"
+        );
+        let sql = "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint
+            WHERE conname = 'principal_kind'";
+        let kinds = PrincipalKind::ALL.map(PrincipalKind::as_str).join("|");
+        let held = rows(db, sql).await[0]["text"].to_string();
+        assert!(held.contains(&format!("'^({kinds})/.'")), "{held}");
+        for text in ["pat", "token/", "robot/pat", "/pat"] {
+            let wrong = format!("INSERT INTO halt (by, reason) VALUES ('{text}', '')");
+            let refused = db.execute_unprepared(&wrong).await.expect_err("refuses").to_string();
+            assert!(refused.contains("principal_kind"), "{text}: {refused}");
+            assert!(text.parse::<Principal>().is_err(), "{text}");
+        }
     });
 }
 

@@ -31,7 +31,7 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let found = jobs(world, &target).await?;
     account.want(found.len() == 1, format!("there should be one job, there are {}", found.len()));
     account.line(format!("  asked    {}", asked.decision.text));
-    let by = decided.by.unwrap_or_default();
+    let by = decided.by.map_or_else(String::new, |by| by.shown());
     account.line(format!("  decided  {}, by {by}", decided.choice.unwrap_or_default()));
     if let Some(job) = found.first() {
         account.job(&detail(world, job.id).await?);

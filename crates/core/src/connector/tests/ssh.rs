@@ -254,6 +254,7 @@ fn a_connection_is_one_machine_or_the_many_that_it_lists() {
         check("base: https://quill\nhosts: [a]\nhost_keys: [a]\n"),
         check("base: ssh://quill\ncredential: { key: { user: a, private: written } }\n"),
         check("base: ssh://root@quill\n"),
+        check("base: https://quill\njump: gate\n"),
     ];
     insta::assert_snapshot!(all.join("\n"), @r#"
     good: 0 hosts
@@ -285,5 +286,8 @@ fn a_connection_is_one_machine_or_the_many_that_it_lists() {
     c.yaml:3:7: holds a name or a password, which everybody would see; it stands under `credential`
         3 | base: ssh://root@quill
           |       ^^^^^^^^^^^^^^^^
+    c.yaml:4:7: belongs to machines that are reached over SSH
+        4 | jump: gate
+          |       ^^^^
     "#);
 }

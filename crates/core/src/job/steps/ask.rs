@@ -130,8 +130,10 @@ pub(in crate::job) fn go_on<'m>(
             if ask.choices.iter().any(|(name, _)| *name == decided.choice) =>
         {
             let Decided { choice, by, how, remark } = decided;
-            Some(StepEnd::Done(json!({ "choice": choice, "by": by, "how": how, "remark": remark,
-                    "silent": false })))
+            Some(StepEnd::Done(
+                json!({ "choice": choice, "by": by.shown(), "how": how, "remark": remark,
+                    "silent": false }),
+            ))
         }
         Some(StepEvent::Silent) => Some(match &ask.unanswered {
             Some(choice) => {

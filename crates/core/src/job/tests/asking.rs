@@ -3,6 +3,7 @@
 
 use super::later::Execution;
 use crate::{
+    Principal,
     connector::{CallEnd, Failure, Repeat},
     job::{Decided, Effect, Event, JobCommand, Place, Repeats, StepEvent},
 };
@@ -32,7 +33,7 @@ fn asking(text: &str) -> (Execution, Vec<Effect>) {
 fn decided(choice: &str) -> Event {
     let decided = Decided {
         choice: choice.into(),
-        by: "Maren".into(),
+        by: Principal::token("Maren"),
         how: "link".into(),
         remark: String::new(),
     };

@@ -2,7 +2,7 @@
 
 use super::story::{Happening, Story, World};
 use crate::{
-    Alert, JobId, Period,
+    Alert, JobId, Period, Principal,
     alert::{NewAlert, Received},
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
@@ -119,7 +119,10 @@ impl World for Answers<'_> {
     fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
         let Decision { after, choice, remark } =
             self.0.decides.get(question.place.as_str())?.clone();
-        Some((after.delta(), Decided { choice, by: "pat".into(), how: "link".into(), remark }))
+        Some((
+            after.delta(),
+            Decided { choice, by: Principal::link("pat"), how: "link".into(), remark },
+        ))
     }
 
     fn brings(&mut self, listening: &EventWait) -> Vec<(TimeDelta, Alert)> {

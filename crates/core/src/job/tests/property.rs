@@ -6,7 +6,7 @@ use super::{
     story::{Happening, Story, World},
 };
 use crate::{
-    Alert, AlertState, JobId, Severity,
+    Alert, AlertState, JobId, Principal, Severity,
     alert::{NewAlert, Received},
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
@@ -285,7 +285,7 @@ impl World for Mixed {
         let after = Oracle::comes(self, question.place.as_str())?;
         let decided = Decided {
             choice: "leave".into(),
-            by: "pat".into(),
+            by: Principal::token("pat"),
             how: "api".into(),
             remark: String::new(),
         };
