@@ -49,6 +49,8 @@ const SLOW: Duration = Duration::from_millis(20);
 const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
+/// How often jobs whose deadline has passed are ended at a look, some hundreds each time.
+const ENDED_AT_A_LOOK: usize = 4;
 
 /// What makes claims and executions of them.
 struct Runner {
@@ -113,10 +115,14 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     }
 }
 
-/// Claims jobs while there is room for them and some are due.
+/// Claims jobs while there is room for them and some are due, but not for longer than until the
+/// next look: what is overdue is ended however much there is to claim.
 async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
-    let node = &runner.node;
+    let (node, all) = (&runner.node, Instant::now());
     loop {
+        if all.elapsed() > LOOK {
+            return node.wakeups.jobs.notify_one();
+        }
         let (places, alone) = runner.places();
         if places.is_empty() {
             return;
@@ -216,15 +222,29 @@ async fn execute_all(
     while executions.join_next().await.is_some() {}
 }
 
-/// Ends what may not be started any more, and what nobody gets any further with.
+/// Ends what may not be started any more, and what nobody gets any further with; of very much some
+/// at each look.
 async fn end_overdue(node: &Node) {
-    for ended in [jobs::expire(&node.pools.work).await, jobs::give_up(&node.pools.work).await] {
-        match ended {
-            Ok(ended) => {
-                let jobs = ended.into_iter().map(|job| job.0).collect();
-                node.announcer.tell(Change { jobs, ..Change::default() });
-            }
-            Err(e) => complain(&e),
+    for _ in 0..ENDED_AT_A_LOOK {
+        if !ended(node, jobs::expire(&node.pools.work).await) {
+            break;
+        }
+    }
+    ended(node, jobs::give_up(&node.pools.work).await);
+}
+
+/// Tells of jobs that have ended; whether there may be more of them.
+fn ended(node: &Node, ended: Result<Vec<JobId>, StoreError>) -> bool {
+    match ended {
+        Ok(ended) => {
+            let more = ended.len() >= jobs::ENDED_AT_ONCE as usize;
+            let jobs = ended.into_iter().map(|job| job.0).collect();
+            node.announcer.tell(Change { jobs, ..Change::default() });
+            more
+        }
+        Err(e) => {
+            complain(&e);
+            false
         }
     }
 }

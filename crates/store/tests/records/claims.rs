@@ -518,11 +518,13 @@ fn who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are() {
         run(
             db,
             "INSERT INTO job (id, runbook, runbook_version, inputs, target, urgency, state,
-                progress, created_at, wake_at, finished_at, begun)
-            SELECT 1000 + n, 'note', 1, '{}', 'vm/w' || n, 1,
-                CASE WHEN n <= 10000 THEN 'waiting' WHEN n <= 20000 THEN 'queued'
+                progress, created_at, wake_at, finished_at, begun, deadline)
+            SELECT 1000 + n, 'note', 1, '{}', 'vm/w' || n, CASE WHEN n > 20000 THEN 3 ELSE 1 END,
+                CASE WHEN n <= 10000 THEN 'waiting' WHEN n <= 30000 THEN 'queued'
                 ELSE 'succeeded' END, '{}',
-                now(), now() + interval '1 day', CASE WHEN n > 20000 THEN now() END, false
+                now(), now() + interval '1 day', CASE WHEN n > 30000 THEN now() END, false,
+                -- More urgent than the others, and too late.
+                CASE WHEN n BETWEEN 20001 AND 30000 THEN now() - interval '1 second' END
             FROM generate_series(1, 40000) n",
         )
         .await;
