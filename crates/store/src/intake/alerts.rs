@@ -19,17 +19,27 @@ use std::{
 };
 
 /// Numbered in the order of arrival, inserted in the order of the keys, so that of two batches with
-/// the same ids one waits for the other and never each for the other. Ids of earlier days are
-/// looked for one by one (the OFFSET keeps the planner from going through those days whole), those
-/// of the day by its unique index. One row comes back: the numbers in the order of the alerts,
-/// nothing for a repeated id.
-static INSERT: LazyLock<String> = LazyLock::new(|| {
+/// the same ids one waits for the other and never each for the other. Ids are looked for one by one
+/// (the OFFSET keeps the planner from going through days whole). One row comes back: the numbers in
+/// the order of the alerts, nothing for a repeated id.
+///
+/// An id that another batch takes at this very moment is a unique key that is taken, and the batch
+/// begins anew: a statement that is ready for that inserts each row speculatively, which costs
+/// more.
+static INSERT: LazyLock<String> = LazyLock::new(|| insert_and(""));
+
+/// The same for a batch in whose way another was: it takes ids that come at this moment for
+/// repeated.
+static INSERT_BESIDE_OTHERS: LazyLock<String> =
+    LazyLock::new(|| insert_and("ON CONFLICT DO NOTHING"));
+
+fn insert_and(conflict: &str) -> String {
     format!(
         "WITH turn AS MATERIALIZED (SELECT pg_advisory_xact_lock_shared({TURN})),
         n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
             FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[],
             $5::text[], $6::text[],
-                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[], $16::text[]) AS t (source, id, kind, severity, state, resource, time,
+                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[], $15::text[]) AS t (source, id, kind, severity, state, resource, time,
                     received, summary, value, labels, body, key_order, trace)),
         new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time,
         received, summary, value,
@@ -39,16 +49,16 @@ static INSERT: LazyLock<String> = LazyLock::new(|| {
                 labels::jsonb, body::jsonb, nullif(key_order, ''),
                 nullif(trace, '')
             FROM n WHERE NOT EXISTS (SELECT 1 FROM alerts e
-                WHERE e.seq >= $14 AND e.seq < $15 AND e.source = n.source AND e.id = n.id OFFSET 0)
+                WHERE e.seq >= $14 AND e.source = n.source AND e.id = n.id OFFSET 0)
             ORDER BY source, id
-            ON CONFLICT DO NOTHING RETURNING seq)
+            {conflict} RETURNING seq)
         SELECT array_agg(coalesce(new.seq, 0) ORDER BY n.seq) AS seqs, coalesce(max(new.seq),
         0) AS last,
             (SELECT generation FROM catalog) AS generation, {}
         FROM n LEFT JOIN new USING (seq)",
         days::known_columns()
     )
-});
+}
 
 #[derive(FromQueryResult)]
 struct Inserted {
@@ -75,6 +85,7 @@ pub(super) async fn insert(
     tx: &DatabaseTransaction,
     alerts: &[&Alert],
     known: DayBounds,
+    is_contended: bool,
 ) -> Result<Recorded, StoreError> {
     if alerts.is_empty() {
         return Ok(Recorded { seqs: Vec::new(), generation: None, anew: None });
@@ -104,10 +115,10 @@ pub(super) async fn insert(
         texts(|a| a.body.to_string()),
         texts(|a| key_order::order_of(&a.body)),
         known.ids_from.into(),
-        known.first.into(),
         texts(|a| a.trace.map_or_else(String::new, |trace| trace.to_string())),
     ];
-    let rows: Vec<Inserted> = sql::typed(tx, &INSERT, values).await?;
+    let insert = if is_contended { &INSERT_BESIDE_OTHERS } else { &INSERT };
+    let rows: Vec<Inserted> = sql::typed(tx, insert, values).await?;
     let Some(inserted) = rows.into_iter().next().filter(|r| r.last > 0) else {
         return Ok(Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None });
     };

@@ -123,7 +123,7 @@ pub async fn record(
     plan.members = rule_state::likely_members(db, rules.catalog, &plan.placed(), plan.now).await?;
     let mut tries = 1;
     loop {
-        match attempt(db, rules, &plan, *writer).await {
+        match attempt(db, rules, &plan, *writer, tries > 1).await {
             Ok(Attempt::Done(batch)) => return Ok(*batch),
             Ok(Attempt::Unloaded(Unloaded(members))) if tries < TRIES => {
                 plan.members.extend(members)
@@ -204,9 +204,10 @@ async fn attempt(
     rules: Rules<'_>,
     plan: &Plan<'_>,
     writer: Writer,
+    is_contended: bool,
 ) -> Result<Attempt, StoreError> {
     let tx = db.begin().await?;
-    let recorded = alerts::insert(&tx, &plan.alerts, writer.known).await?;
+    let recorded = alerts::insert(&tx, &plan.alerts, writer.known, is_contended).await?;
     if let Some(known) = recorded.anew {
         return Ok(Attempt::Anew(known));
     }
