@@ -201,3 +201,52 @@ fn a_call_goes_to_no_machine_that_its_connection_does_not_list() {
     let (status, problem) = stage.call_as(&author, Method::POST, "/api/v1/publish", Some(&body));
     assert_eq!(status, 403, "{problem}");
 }
+
+#[test]
+fn machines_behind_a_jump_host_are_trusted_and_reached_through_it() {
+    let stage = Stage::with_demo();
+    let (behind, gate) = (machine(&stage, "behind"), Machine::scratch("gate").expect("starts"));
+    stage.secret("gate-key", &gate.key().expect("a key"), &["connection/gate"]);
+    let connection = |name: &str, machine: &Machine, secret: &str, more: &str| {
+        format!(
+            "connection: {name}\nconnector: linux\nbase: {}\n{more}credential: {{ key: {{ user: \
+             {}, private: \"${{secret('{secret}')}}\" }} }}\n---\n",
+            machine.base(),
+            machine.user()
+        )
+    };
+    let quill = |jump: &str| connection("quill", &behind, "machine-key", jump);
+    let both = [connection("gate", &gate, "gate-key", ""), quill("jump: gate\n")];
+    stage.publish(&both.concat());
+    let tried = || stage.arvok(&["connection", "test", "quill"]);
+    let trusts = |name: &str, machine: &Machine| {
+        let key = machine.fingerprint().expect("a key");
+        stage.arvok(&["connection", "trust", name, "--fingerprint", &key])
+    };
+    let early = trusts("quill", &behind);
+    let why = "the jump host: 127.0.0.1:";
+    assert!(early.code != 0 && early.all().contains(why), "{}", early.all());
+    assert!(early.all().contains("nobody has trusted it yet"), "{}", early.all());
+    assert_eq!(trusts("gate", &gate).code, 0);
+    assert_eq!(trusts("quill", &behind).code, 0);
+    assert_eq!(tried().code, 0, "{}", tried().all());
+    assert_eq!(gate.times_let_in(), 1, "one line serves all that goes through");
+    let shown = stage.arvok(&["connection", "show", "quill"]);
+    assert!(shown.out.contains("through     connection gate"), "{}", shown.out);
+
+    // What is no jump host is told where it is written, and nobody takes one away.
+    for (jump, why) in [
+        ("gale", "there is no connection `gale` (did you mean `gate`?)"),
+        ("ticket-desk", "`ticket-desk` is not reached over SSH"),
+        ("many", "`many` is not one machine"),
+        ("quill", "`quill` is reached through another jump host"),
+    ] {
+        let text = quill(&format!("jump: {jump}\n"));
+        let body = json!({ "files": [{ "file": "quill.yaml", "text": text }] });
+        let (status, problem) = stage.call(Method::POST, "/api/v1/publish", Some(&body));
+        let told = problem.to_string();
+        assert!(status == 422 && told.contains(why), "{jump}: {status} {problem}");
+    }
+    let gone = stage.arvok(&["withdraw", "connection", "gate", "--yes"]);
+    assert!(gone.code != 0 && gone.all().contains("quill"), "{}", gone.all());
+}

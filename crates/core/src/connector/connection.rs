@@ -173,9 +173,15 @@ impl Definition for Connection {
 
 /// Why a connection is none to a jump host.
 fn jump_mismatch(jump: &str, others: &dyn Others) -> Option<Mismatch> {
+    // Where the address does not say how it is spoken to, what its connector does says it.
+    let protocol = |connection: &Connection| {
+        let connector = others.get::<Connector>(&connection.connector).ok();
+        let operation = connector.and_then(|connector| connector.operations.values().next());
+        connection.protocol.or_else(|| operation.map(Operation::protocol))
+    };
     let fault = match others.get::<Connection>(jump) {
         Err(missing) => return Some(Mismatch::at("/jump", missing)),
-        Ok(connection) if connection.protocol.is_some_and(|p| p != Protocol::Ssh) => {
+        Ok(connection) if protocol(connection).is_some_and(|p| p != Protocol::Ssh) => {
             "is not reached over SSH"
         }
         Ok(connection) if !connection.hosts.is_empty() => "is not one machine",
