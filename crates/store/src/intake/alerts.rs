@@ -119,10 +119,13 @@ pub(super) async fn insert(
     ];
     let insert = if is_contended { &INSERT_BESIDE_OTHERS } else { &INSERT };
     let rows: Vec<Inserted> = sql::typed(tx, insert, values).await?;
-    let Some(inserted) = rows.into_iter().next().filter(|r| r.last > 0) else {
-        return Ok(Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None });
-    };
+    let none = || Recorded { seqs: vec![None; alerts.len()], generation: None, anew: None };
+    let Some(inserted) = rows.into_iter().next() else { return Ok(none()) };
     let found = DayBounds { first: inserted.first, ids_from: inserted.ids_from };
+    // By an older view of the days an id may be known that is so no longer.
+    if inserted.last == 0 && known == found {
+        return Ok(none());
+    }
     // A number beyond the newest day that this statement could see: another has begun while it
     // waited.
     let is_stale = inserted.last >= inserted.bound || known != found;
