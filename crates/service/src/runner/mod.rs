@@ -49,8 +49,6 @@ const SLOW: Duration = Duration::from_millis(20);
 const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
 const GRACE: Duration = Duration::from_secs(4);
-/// How often jobs whose deadline has passed are ended at a look, some hundreds each time.
-const ENDED_AT_A_LOOK: usize = 4;
 
 /// What makes claims and executions of them.
 struct Runner {
@@ -223,28 +221,15 @@ async fn execute_all(
 }
 
 /// Ends what may not be started any more, and what nobody gets any further with; of very much some
-/// at each look.
+/// at each look, since whoever claims waits for it.
 async fn end_overdue(node: &Node) {
-    for _ in 0..ENDED_AT_A_LOOK {
-        if !ended(node, jobs::expire(&node.pools.work).await) {
-            break;
-        }
-    }
-    ended(node, jobs::give_up(&node.pools.work).await);
-}
-
-/// Tells of jobs that have ended; whether there may be more of them.
-fn ended(node: &Node, ended: Result<Vec<JobId>, StoreError>) -> bool {
-    match ended {
-        Ok(ended) => {
-            let more = ended.len() >= jobs::ENDED_AT_ONCE as usize;
-            let jobs = ended.into_iter().map(|job| job.0).collect();
-            node.announcer.tell(Change { jobs, ..Change::default() });
-            more
-        }
-        Err(e) => {
-            complain(&e);
-            false
+    for ended in [jobs::expire(&node.pools.work).await, jobs::give_up(&node.pools.work).await] {
+        match ended {
+            Ok(ended) => {
+                let jobs = ended.into_iter().map(|job| job.0).collect();
+                node.announcer.tell(Change { jobs, ..Change::default() });
+            }
+            Err(e) => complain(&e),
         }
     }
 }

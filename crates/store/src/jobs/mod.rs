@@ -42,7 +42,7 @@ pub const LEASE_SECONDS: i32 = 10;
 const MOST_LAPSES: i32 = 5;
 
 /// Jobs that one statement ends: whoever claims others does not wait for all of them.
-pub const ENDED_AT_ONCE: i32 = 500;
+const ENDED_AT_ONCE: i32 = 500;
 
 /// The number of a claim.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
