@@ -207,6 +207,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             supervised(&mut tasks, &node, "subscribers", subscribers::run);
             supervised(&mut tasks, &node, "leases", runner::renew);
             supervised(&mut tasks, &node, "timers", timers::run);
+            supervised(&mut tasks, &node, "overdue jobs", runner::end_overdue);
             let (executing, at_once) = (Arc::clone(&node), config.jobs_at_once);
             let make = move || runner::run(Arc::clone(&executing), at_once);
             finishing.push(tokio::spawn(supervise(Arc::clone(&node), "jobs", make)));

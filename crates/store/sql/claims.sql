@@ -26,10 +26,11 @@ BEGIN
     RETURN QUERY SELECT * FROM job j WHERE state IN ('paused', 'unsure') AND word IS NOT NULL
         ORDER BY id LIMIT several FOR UPDATE SKIP LOCKED;
     IF FOUND THEN RETURN; END IF;
-    -- From urgent to low, of each level those with a deadline and then those without: one statement
-    -- for each, so that those whose deadline has passed are not read, however many wait to be ended.
+    -- From urgent to low, each level from now on: those whose deadline has passed are not read, however
+    -- many wait to be ended.
     FOR level IN REVERSE 3..0 LOOP
-        RETURN QUERY SELECT * FROM job j WHERE state = 'queued' AND aside IS NOT TRUE AND urgency = level AND deadline > now()
+        RETURN QUERY SELECT * FROM job j WHERE state = 'queued' AND aside IS NOT TRUE AND urgency = level
+            AND coalesce(deadline, 'infinity') > now()
             AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o WHERE o.target = j.target AND o.holds
                 AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
             AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
@@ -37,19 +38,7 @@ BEGIN
                 WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
                     AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
             AND id <> ALL(deciding)
-            ORDER BY urgency DESC, deadline, id LIMIT wanted;
-        GET DIAGNOSTICS found_here = ROW_COUNT;
-        wanted := wanted - found_here;
-        EXIT WHEN wanted <= 0;
-        RETURN QUERY SELECT * FROM job j WHERE state = 'queued' AND aside IS NOT TRUE AND urgency = level AND deadline IS NULL
-            AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o WHERE o.target = j.target AND o.holds
-                AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
-            AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
-            AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
-                WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
-                    AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
-            AND id <> ALL(deciding)
-            ORDER BY urgency DESC, deadline, id LIMIT wanted;
+            ORDER BY urgency DESC, coalesce(deadline, 'infinity'), id LIMIT wanted;
         GET DIAGNOSTICS found_here = ROW_COUNT;
         wanted := wanted - found_here;
         EXIT WHEN wanted <= 0;

@@ -106,10 +106,12 @@ BEGIN
     SELECT array_agg(b.id) INTO back FROM (
         SELECT n.id FROM (SELECT DISTINCT target FROM ended) t CROSS JOIN LATERAL (SELECT j.id FROM job j
             WHERE j.state = 'queued' AND j.aside AND j.target = t.target
-            ORDER BY j.urgency DESC, j.deadline, j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n
+                AND coalesce(j.deadline, 'infinity') > now()
+            ORDER BY j.urgency DESC, coalesce(j.deadline, 'infinity'), j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n
         UNION SELECT n.id FROM (SELECT DISTINCT runbook FROM ended) r CROSS JOIN LATERAL (SELECT j.id FROM job j
             WHERE j.state = 'queued' AND j.aside AND j.runbook = r.runbook AND j.parent IS NULL
-            ORDER BY j.urgency DESC, j.deadline, j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n) b;
+                AND coalesce(j.deadline, 'infinity') > now()
+            ORDER BY j.urgency DESC, coalesce(j.deadline, 'infinity'), j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n) b;
     -- An update of no row would come here again, for ever.
     IF back IS NOT NULL THEN
         UPDATE job SET aside = false WHERE id = ANY(back);

@@ -58,6 +58,10 @@ impl MigratorTrait for Migrator {
                 name: "0010_principals",
                 sql: include_str!("../migrations/0010_principals.sql"),
             }),
+            Box::new(Step {
+                name: "0011_queue_order",
+                sql: include_str!("../migrations/0011_queue_order.sql"),
+            }),
         ]
     }
 }

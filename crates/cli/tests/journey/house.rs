@@ -189,7 +189,7 @@ const PLAIN: &str = "
     functions glob health hits host http ids index inputs key keys later launch launches length
     lexer library limits lint list listen listeners literal live log lower machine mail matcher
     message metrics monitoring new node nodes not offline open openapi operation or order outbox
-    outline output outputs pages parts pause period permits play preview problem process
+    outline output outputs overdue pages parts pause period permits play preview problem process
     progress protocols published query questions quoting random read readiness reads reason record
     recorded recording redact redaction references refusals rehearsal replay report request require
     resource restore retention retry role routines run runner sandbox schedule schema scope script

@@ -10,9 +10,11 @@ mod deciding;
 mod event;
 mod execution;
 mod outside;
+mod overdue;
 mod record;
 
 pub(crate) use outside::Link;
+pub(crate) use overdue::end_overdue;
 
 use crate::node::{Alive, Node};
 use arvok_api::Change;
@@ -88,7 +90,6 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         tokio::select! {
             _ = stopping.changed() => break,
             _ = look.tick() => {
-                end_overdue(&node).await;
                 wake_hearing(&node).await;
                 looks += 1;
                 if looks.is_multiple_of(DEADLOCKS) {
@@ -114,7 +115,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
 }
 
 /// Claims jobs while there is room for them and some are due, but not for longer than until the
-/// next look: what is overdue is ended however much there is to claim.
+/// next look: who waits for an event is woken however much there is to claim.
 async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
     let (node, all) = (&runner.node, Instant::now());
     loop {
@@ -218,20 +219,6 @@ async fn execute_all(
         runner.node.wakeups.jobs.notify_one();
     }
     while executions.join_next().await.is_some() {}
-}
-
-/// Ends what may not be started any more, and what nobody gets any further with; of very much some
-/// at each look, since whoever claims waits for it.
-async fn end_overdue(node: &Node) {
-    for ended in [jobs::expire(&node.pools.work).await, jobs::give_up(&node.pools.work).await] {
-        match ended {
-            Ok(ended) => {
-                let jobs = ended.into_iter().map(|job| job.0).collect();
-                node.announcer.tell(Change { jobs, ..Change::default() });
-            }
-            Err(e) => complain(&e),
-        }
-    }
 }
 
 /// Sets aside what claims look through in vain.

@@ -32,8 +32,10 @@ pub async fn set_aside(db: &impl ConnectionTrait, at_once: &[AtOnce]) -> Result<
     let sql = format!(
         "UPDATE job SET aside = true WHERE id IN (SELECT j.id FROM job j WHERE j.state = 'queued'
             AND j.aside IS NOT TRUE
-            AND j.id IN (SELECT q.id FROM job q WHERE q.state = 'queued' AND q.aside IS NOT TRUE
-                ORDER BY q.urgency DESC, q.deadline, q.id LIMIT $3)
+            AND j.id IN (SELECT q.id FROM generate_series(3, 0, -1) AS level CROSS JOIN LATERAL
+                (SELECT n.id FROM job n WHERE n.state = 'queued' AND n.aside IS NOT TRUE
+                    AND n.urgency = level AND coalesce(n.deadline, 'infinity') > now()
+                ORDER BY n.urgency DESC, coalesce(n.deadline, 'infinity'), n.id LIMIT $3) q LIMIT $3)
             AND {BLOCKED} FOR UPDATE SKIP LOCKED)"
     );
     sql::run(db, &sql, vec![runbooks.into(), most.into(), LOOKED_AT.into()]).await
@@ -63,7 +65,8 @@ pub async fn let_back(
             seen AS (SELECT target FROM target WHERE target IS NOT NULL LIMIT $4),
             first AS (SELECT n.id FROM seen s CROSS JOIN LATERAL (SELECT a.id FROM job a
             WHERE a.state = 'queued' AND a.aside
-                    AND a.target = s.target ORDER BY a.urgency DESC, a.deadline, a.id LIMIT 1) n),
+                    AND a.target = s.target AND coalesce(a.deadline, 'infinity') > now()
+                ORDER BY a.urgency DESC, coalesce(a.deadline, 'infinity'), a.id LIMIT 1) n),
             back AS (UPDATE job SET aside = false WHERE id IN (SELECT j.id FROM job j
             JOIN first f ON f.id = j.id
                     WHERE NOT {BLOCKED} FOR UPDATE OF j SKIP LOCKED) RETURNING 1)

@@ -41,7 +41,7 @@ pub const LEASE_SECONDS: i32 = 10;
 /// `jobs_due` knows it as well.
 const MOST_LAPSES: i32 = 5;
 
-/// Jobs that one statement ends: whoever claims others does not wait for all of them.
+/// Jobs that one statement ends: their rows are locked until all of them have ended.
 const ENDED_AT_ONCE: i32 = 500;
 
 /// The number of a claim.

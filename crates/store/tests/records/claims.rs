@@ -824,6 +824,30 @@ fn what_stands_behind_others_is_set_aside_and_comes_back_one_for_each_that_ends(
 }
 
 #[test]
+fn what_is_too_late_is_neither_set_aside_nor_let_back() {
+    let published = any();
+    block(async {
+        published.jobs(6).await;
+        let db = &published.db;
+        run(db, "UPDATE job SET target = 'vm/same', deadline = now() + interval '1 hour'").await;
+        let first = take(db, "a", &[]).await.expect("a job");
+        let late = "UPDATE job SET deadline = now() - interval '1 second' WHERE id =";
+        run(db, &format!("{late} 2")).await;
+        assert_eq!(jobs::set_aside(db, &[]).await.expect("sets aside"), 4, "3 to 6");
+        run(db, &format!("{late} 3")).await;
+        record(db, &first, &end(JobState::Succeeded)).await.expect("ends");
+        let aside = "SELECT string_agg(id::text, ' ' ORDER BY id) AS x FROM job WHERE aside";
+        assert_eq!(one(db, aside).await, "3 5 6", "the one behind the late one came back");
+        run(db, &format!("{late} 5")).await;
+        run(db, "UPDATE job SET aside = true WHERE id = 4").await;
+        jobs::let_back(db, &[], "").await.expect("lets back");
+        assert_eq!(one(db, aside).await, "3 5 6");
+        let ended = jobs::expire(db).await.expect("ends late ones");
+        assert_eq!(ended.len(), 3, "set aside or not");
+    });
+}
+
+#[test]
 fn a_job_that_is_handed_over_in_order_is_not_left_behind_however_often() {
     let published = any();
     block(async {
