@@ -6,6 +6,7 @@ use crate::{
     CallError, Http, Redactor,
     driver::{Called, Driver, Way, unsent},
     mail::Mail,
+    netconf::Netconf,
     script::{ScriptCall, ScriptRights},
     ssh::{HostKey, Ssh},
 };
@@ -126,6 +127,7 @@ impl Drivers {
         match planned {
             Planned::Http(exchange) => self.http.perform(*exchange, call.way, last).await,
             Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
+            Planned::Netconf(plan) => Netconf(&self.ssh).perform(*plan, call.way, last).await,
             Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
         }
     }
@@ -138,6 +140,7 @@ impl Drivers {
         match Protocol::of(way.base) {
             Some(Protocol::Http) => self.http.probe(way).await,
             Some(Protocol::Mail) => self.mail.probe(way).await,
+            Some(Protocol::Netconf) => Netconf(&self.ssh).probe(way).await,
             Some(Protocol::Ssh) => self.ssh.probe(way).await,
             None => Err(unsent(format!(
                 "{} is the address of no protocol that is spoken here",
@@ -153,7 +156,7 @@ impl Drivers {
     /// That there is no such machine, or none that is reached over SSH.
     pub async fn host_key(&self, way: Way<'_>, host: Option<&str>) -> Result<HostKey, Failure> {
         match Protocol::of(way.base) {
-            Some(Protocol::Ssh) => self.ssh.host_key(way, host).await,
+            Some(protocol) if protocol.is_over_ssh() => self.ssh.host_key(way, host).await,
             _ => Err(unsent(format!("{} is not reached over SSH; it has no such key", way.base))),
         }
     }

@@ -13,6 +13,7 @@ mod events;
 mod http;
 mod live;
 mod mail;
+mod netconf;
 mod redact;
 mod script;
 mod ssh;

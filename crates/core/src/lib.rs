@@ -77,6 +77,7 @@ mod tests {
             "chrono",
             "chrono-tz",
             "croner",
+            "quick-xml",
             "regex",
             "rustc-hash",
             "jsonschema",

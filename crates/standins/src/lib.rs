@@ -13,6 +13,7 @@ pub mod board;
 pub mod chat;
 pub mod cloud;
 pub mod desk;
+pub mod device;
 mod faults;
 pub mod features;
 mod harbour;

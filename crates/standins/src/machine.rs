@@ -33,6 +33,14 @@ impl Machine {
     /// # Errors
     /// If there is no sshd, or it does not listen.
     pub fn start(folder: PathBuf, port: u16) -> Result<Self, StandinError> {
+        Self::start_with(folder, port, "")
+    }
+
+    /// As [`start`](Self::start), with more lines in its configuration.
+    ///
+    /// # Errors
+    /// As `start`.
+    pub fn start_with(folder: PathBuf, port: u16, more: &str) -> Result<Self, StandinError> {
         let _ = fs::remove_dir_all(&folder);
         fs::create_dir_all(&folder).map_err(failed)?;
         let folder = folder.canonicalize().map_err(failed)?;
@@ -49,7 +57,7 @@ impl Machine {
             "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nAuthorizedKeysFile {}\n\
              TrustedUserCAKeys {}\nPidFile none\nPasswordAuthentication no\n\
              KbdInteractiveAuthentication no\nUsePAM {pam}\nStrictModes no\nPermitRootLogin yes\n\
-             Subsystem sftp internal-sftp\nMaxStartups 3\nLogLevel VERBOSE\n",
+             Subsystem sftp internal-sftp\nMaxStartups 3\nLogLevel VERBOSE\n{more}",
             file("host"),
             file("authorized"),
             file("authority.pub"),
@@ -208,7 +216,7 @@ fn keygen(at: &Path, passphrase: &str) -> Result<String, StandinError> {
     fs::read_to_string(at).map_err(failed)
 }
 
-fn ran(program: &str, args: &[&str]) -> Result<String, StandinError> {
+pub(crate) fn ran(program: &str, args: &[&str]) -> Result<String, StandinError> {
     let output = Command::new(program).args(args).stdin(Stdio::null()).output().map_err(failed)?;
     match output.status.success() {
         true => Ok(String::from_utf8_lossy(&output.stdout).trim().to_owned()),
@@ -219,6 +227,6 @@ fn ran(program: &str, args: &[&str]) -> Result<String, StandinError> {
     }
 }
 
-fn failed(e: Error) -> StandinError {
+pub(crate) fn failed(e: Error) -> StandinError {
     StandinError::Machine(e)
 }

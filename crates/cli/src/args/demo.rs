@@ -107,6 +107,22 @@ Debian's openssh-server and openssh-client. What runs over it runs on this machi
         #[arg(long, default_value = "machine", value_name = "DIR")]
         folder: std::path::PathBuf,
     },
+    /// A network device that is reached over NETCONF: Debian's netconfd behind an sshd, with keys
+    /// of its own
+    #[command(
+        after_help = "Lets in whoever runs it, with the private key `user` of its folder; needs \
+Debian's netconfd,
+openssh-server and openssh-client. It keeps the configuration of its interfaces (RFC 8343) and has \
+none."
+    )]
+    Device {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7410)]
+        port: u16,
+        /// The folder of its keys, which is emptied
+        #[arg(long, default_value = "device", value_name = "DIR")]
+        folder: std::path::PathBuf,
+    },
     /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client
     /// `arvok`
     Desk {

@@ -7,8 +7,8 @@ use crate::{
     stop::until_stopped,
 };
 use arvok_standins::{
-    Running, StandinError, Watched, board, chat, cloud, desk, features, kiosks, machine::Machine,
-    mailroom, pager, queue, releases, site, yard,
+    Running, StandinError, Watched, board, chat, cloud, desk, device::Device, features, kiosks,
+    machine::Machine, mailroom, pager, queue, releases, site, yard,
 };
 use std::time::Duration;
 
@@ -114,6 +114,16 @@ async fn office(which: Standin) -> Result<(), CliError> {
                 machine.base(),
                 machine.user(),
                 machine.folder().join("user").display()
+            ));
+            until_stopped().await?;
+        }
+        Standin::Device { port, folder } => {
+            let device = Device::start(folder, port, "candidate").map_err(failed)?;
+            notice(&format!(
+                "the device is at {}, for {} with the key {}",
+                device.base(),
+                device.machine.user(),
+                device.machine.folder().join("user").display()
             ));
             until_stopped().await?;
         }

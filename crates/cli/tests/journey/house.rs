@@ -183,21 +183,21 @@ const PLAIN: &str = "
     body bound bounds call callback callbacks caller calls candidates capacity catalog changes check
     child children choose clients clock cloudevents command config console continuation copy
     credential cryptography data day days deadlock decide deciding decode definition definitions
-    demands described description dispatch doctor document draft driver drivers dry due each emit
-    end entity envelope environment error escaping eval event events example examples exchange exit
-    explain explanation expr failure file filters finish folder followers found framing function
-    functions glob health hits host http ids index inputs key keys later launch launches length
-    lexer library limits lint list listen listeners literal live log lower machine mail matcher
-    message metrics monitoring new node nodes not offline open openapi operation or order outbox
-    outline output outputs overdue pages parts pause period permits play preview problem process
-    progress protocols published query questions quoting random read readiness reads reason record
-    recorded recording redact redaction references refusals rehearsal replay report request require
-    resource restore retention retry role routines run runner sandbox schedule schema scope script
-    secret secrets self sending serve session set setting settings severity shared spellings sql ssh
-    state steps storage stored stream subscriber subscribers supervise syntax syscalls syslog table
-    tcp template text timeline timers times together token tokens trace transition type types typing
-    udp undecided unexecuted unreadable upkeep usage user value vault views warning watch webhook
-    write yaml";
+    demands described description dispatch doctor document draft driver drivers dry due each
+    element emit end entity envelope environment error escaping eval event events example examples
+    exchange exit explain explanation expr failure file filters finish folder followers found
+    framing function functions glob health hits host http ids index inputs key keys later launch
+    launches length lexer library limits lint list listen listeners literal live log lower machine
+    mail matcher message metrics monitoring netconf new node nodes not offline open openapi
+    operation or order outbox outline output outputs overdue pages parts pause period permits play
+    preview problem process progress protocols published query questions quoting random read
+    readiness reads reason record recorded recording redact redaction references refusals rehearsal
+    replay reply report request require resource restore retention retry role routines run runner
+    sandbox schedule schema scope script secret secrets self sending serve session set setting
+    settings severity shared spellings sql ssh state steps storage stored stream subscriber
+    subscribers supervise syntax syscalls syslog table tcp template text timeline timers times
+    together token tokens trace transition type types typing udp undecided unexecuted unreadable
+    upkeep usage user value vault views warning watch webhook write yaml";
 
 #[test]
 fn modules_are_called_by_plain_words_or_by_those_of_the_glossary() {

@@ -2,7 +2,7 @@
 //! job knows of a command.
 
 use crate::kit::{Stage, until};
-use arvok_standins::machine::Machine;
+use arvok_standins::{device::Device, machine::Machine};
 use reqwest::Method;
 use serde_json::json;
 
@@ -249,4 +249,74 @@ fn machines_behind_a_jump_host_are_trusted_and_reached_through_it() {
     }
     let gone = stage.arvok(&["withdraw", "connection", "gate", "--yes"]);
     assert!(gone.code != 0 && gone.all().contains("quill"), "{}", gone.all());
+}
+
+#[test]
+fn a_job_changes_a_device_and_keeps_the_change() {
+    let stage = Stage::with_demo();
+    let device = Device::scratch("journey-device", "candidate").unwrap_or_else(|e| panic!("{e}"));
+    let key = device.machine.key().expect("a key");
+    stage.secret("device-key", &key, &["connection/pier-switch"]);
+    let interfaces = "'@xmlns': 'urn:ietf:params:xml:ns:yang:ietf-interfaces'";
+    let ethernet = "'@xmlns:i': 'urn:ietf:params:xml:ns:yang:iana-if-type', $: 'i:ethernetCsmacd'";
+    stage.publish(&format!(
+        "connector: switch
+operations:
+  look:
+    takes: {{ port: {{ type: string }} }}
+    netconf: {{ get_config: {{ filter: {{ interfaces: {{ {interfaces}, interface: {{ name: '${{give.port}}' }} }} }} }} }}
+    output: '{{\"is_there\": has(response.data.interfaces)}}'
+    gives: {{ is_there: {{ type: boolean }} }}
+  add:
+    takes: {{ port: {{ type: string }} }}
+    netconf:
+      edit_config:
+        confirm_within: 5m
+        config: {{ interfaces: {{ {interfaces}, interface: {{ name: '${{give.port}}', type: {{ {ethernet} }}, description: 'of <pier 3>' }} }} }}
+    gives: {{ persist_id: {{ type: string }} }}
+  keep:
+    takes: {{ id: {{ type: string }} }}
+    netconf: {{ commit: {{ persist_id: '${{give.id}}' }} }}
+---
+connection: pier-switch
+connector: switch
+base: {base}
+credential: {{ key: {{ user: {user}, private: \"${{secret('device-key')}}\" }} }}
+timeout: 20s
+---
+runbook: add-port
+inputs: {{ port: {{ type: string }} }}
+target: switch/pier
+steps:
+  - {{ id: add, call: add, via: pier-switch, give: {{ port: '${{inputs.port}}' }} }}
+  - {{ id: keep, call: keep, via: pier-switch, give: {{ id: '${{steps.add.persist_id}}' }} }}
+",
+        base = device.base(),
+        user = device.machine.user(),
+    ));
+    let tested = stage.arvok(&["connection", "test", "pier-switch"]);
+    assert!(tested.code != 0 && tested.all().contains("nobody has trusted it yet"));
+    let fingerprint = device.machine.fingerprint().expect("a key");
+    let trusted =
+        stage.arvok(&["connection", "trust", "pier-switch", "--fingerprint", &fingerprint]);
+    assert_eq!(trusted.code, 0, "{}", trusted.all());
+    let tested = stage.arvok(&["connection", "test", "pier-switch"]);
+    assert!(tested.out.contains("speaks NETCONF 1.1 with candidate:1.0"), "{}", tested.all());
+    let is_there = |port: &str| {
+        let port = format!("port={port}");
+        let seen = stage.arvok(&["connection", "try", "pier-switch", "look", "--give", &port]);
+        assert_eq!(seen.code, 0, "{}", seen.all());
+        seen.out.contains("true")
+    };
+    let launch = ["job", "launch", "add-port", "--input", "port=kept", "--yes", "--follow"];
+    let kept = stage.arvok(&launch);
+    assert_eq!(kept.code, 0, "{}", kept.all());
+    assert!(is_there("kept"));
+    let calls = stage.arvok(&["connection", "calls", "pier-switch"]);
+    assert!(calls.out.contains("job 1 keep") && calls.out.contains("done"), "{}", calls.out);
+    let dry = ["connection", "try", "pier-switch", "add", "--give", "port=x", "--dry-run"];
+    let dry = stage.arvok(&dry);
+    assert!(dry.out.contains("<name>x</name>") && !is_there("x"), "{}", dry.all());
+    let other = stage.arvok(&["connection", "trust", "yard-hypervisor"]);
+    assert!(other.all().contains("is not reached over SSH"), "{}", other.all());
 }

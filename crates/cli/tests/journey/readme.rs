@@ -18,6 +18,7 @@ const OPERATIONS_GUIDE: &str = include_str!("../../../../docs/guide/operations.m
 const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
 const MACHINE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-machine.md");
+const DEVICE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-device.md");
 const SCRIPT_GUIDE: &str = include_str!("../../../../docs/guide/write-a-script.md");
 const SENDER_GUIDE: &str = include_str!("../../../../docs/guide/connect-a-sender.md");
 
@@ -41,7 +42,7 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405", "7406", "7409", "5514"]
+        let ports = ["8470", "7401", "7402", "7405", "7406", "7409", "7410", "5514"]
             .map(|written| (written, free()))
             .to_vec();
         Self {
@@ -99,6 +100,7 @@ impl Reader {
                 "desk" => "7405",
                 "kiosks" => "7406",
                 "machine" => "7409",
+                "device" => "7410",
                 _ => "7402",
             };
             let port = self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
@@ -251,6 +253,11 @@ fn the_guide_to_connections_does_what_it_says() {
 #[test]
 fn the_guide_to_machines_does_what_it_says() {
     Reader::new("guide-machine").follow(MACHINE_GUIDE);
+}
+
+#[test]
+fn the_guide_to_devices_does_what_it_says() {
+    Reader::new("guide-device").follow(DEVICE_GUIDE);
 }
 
 #[test]

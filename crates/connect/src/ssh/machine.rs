@@ -1,11 +1,18 @@
 //! The machine that a call goes to: that of an address, or one of those for which it stands.
 
 use crate::driver::{Way, unsent};
-use arvok_core::connector::Failure;
+use arvok_core::connector::{Failure, Protocol};
 use reqwest::Url;
 
-/// The port of SSH (RFC 4253, section 4.1).
+/// The port of SSH (RFC 4253, section 4.1), and that of NETCONF over it (RFC 6242, section 3).
 const PORT: u16 = 22;
+const NETCONF_PORT: u16 = 830;
+
+/// What follows the star of an address that stands for many machines.
+pub(super) fn for_many(base: &str) -> Option<&str> {
+    let schemes = Protocol::of(base).filter(|protocol| protocol.is_over_ssh())?.schemes();
+    schemes.iter().find_map(|scheme| base.strip_prefix(scheme)?.strip_prefix('*'))
+}
 
 /// A machine.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -20,13 +27,17 @@ impl Machine {
         let base = way.base;
         let wrong = |why: &str| unsent(format!("{base} is no machine's address: {why}"));
         // A star is no host of an address (RFC 3986, section 3.2.2).
-        let many = base.strip_prefix("ssh://*");
+        let many = for_many(base);
         let text = many.map_or_else(|| base.to_owned(), |rest| format!("ssh://any{rest}"));
         let url = Url::parse(&text).map_err(|e| wrong(&e.to_string()))?;
         if !matches!(url.path(), "" | "/") || url.query().is_some() {
             return Err(wrong("nothing follows its host and port"));
         }
-        let port = url.port().unwrap_or(PORT);
+        let usual = match Protocol::of(base) {
+            Some(Protocol::Netconf) => NETCONF_PORT,
+            _ => PORT,
+        };
+        let port = url.port().unwrap_or(usual);
         let own = url.host_str().ok_or_else(|| wrong("it names no host"))?;
         let own = own.trim_start_matches('[').trim_end_matches(']').to_ascii_lowercase();
         let host = match (many, host) {

@@ -13,7 +13,8 @@ mod session;
 use crate::driver::{Called, Driver, Way, unsent};
 use arvok_core::connector::{Answer, CallEnd, Failure, RemoteAct, SshPlan};
 use machine::Machine;
-use pool::Pool;
+use pool::{LineHold, Pool};
+use russh::{ChannelMsg, ChannelReadHalf, ChannelWriteHalf, client::Msg};
 use serde_json::{Map, Value};
 use session::SeenKey;
 use std::{
@@ -44,11 +45,7 @@ impl Ssh {
     /// # Errors
     /// That it does not.
     pub(crate) async fn probe(&self, way: Way<'_>) -> Result<String, Failure> {
-        if way.base.starts_with("ssh://*") {
-            let why = "stands for many machines; name an operation that looks as the connector's \
-                       `test`, or call one by hand";
-            return Err(unsent(format!("{} {why}", way.base)));
-        }
+        must_be_one(way)?;
         let machine = Machine::addressed(way, None)?;
         let (known, seen) = (machine.trusted(way), SeenKey::default());
         let opening = self.pool.open(&machine, &known, way, &seen);
@@ -76,6 +73,96 @@ impl Ssh {
         let (algorithm, fingerprint) = (key.algorithm, key.fingerprint);
         Ok(HostKey { machine: machine.name(), algorithm, fingerprint })
     }
+}
+
+/// An address that stands for many machines is none to look at.
+pub(crate) fn must_be_one(way: Way<'_>) -> Result<(), Failure> {
+    match machine::for_many(way.base) {
+        None => Ok(()),
+        Some(_) => Err(unsent(format!(
+            "{} stands for many machines; name an operation that looks as the connector's `test`, \
+             or call one by hand",
+            way.base
+        ))),
+    }
+}
+
+/// A channel to a subsystem of a machine (RFC 4254, section 6.5). It is closed when nobody has it
+/// any more.
+pub(crate) struct Subsystem {
+    /// The machine with its port.
+    pub machine: String,
+    /// What it says.
+    pub from: ChannelReadHalf,
+    to: Option<ChannelWriteHalf<Msg>>,
+    _hold: LineHold,
+}
+
+impl Subsystem {
+    /// Says something.
+    ///
+    /// # Errors
+    /// That the line is cut.
+    pub(crate) async fn send(&self, bytes: &[u8]) -> Result<(), russh::Error> {
+        match &self.to {
+            Some(to) => to.data(bytes).await,
+            None => Ok(()),
+        }
+    }
+}
+
+impl Drop for Subsystem {
+    fn drop(&mut self) {
+        if let Some(channel) = self.to.take() {
+            tokio::spawn(async move {
+                let _ = channel.eof().await;
+                let _ = channel.close().await;
+            });
+        }
+    }
+}
+
+impl Ssh {
+    /// Begins with a subsystem of the machine that a call goes to. Nothing was done on it yet.
+    ///
+    /// # Errors
+    /// That the machine is not there, not the trusted one, or does not let us in.
+    pub(crate) async fn subsystem(
+        &self,
+        way: Way<'_>,
+        host: Option<&str>,
+        name: &str,
+    ) -> Result<Subsystem, Failure> {
+        let machine = Machine::addressed(way, host)?;
+        let known = machine.trusted(way);
+        let opening = self.pool.channel(&machine, &known, way);
+        let (channel, hold) = within(way.timeout, opening, || late(&machine, way)).await??;
+        let broken = |e| {
+            let message = format!("{} broke off: {e}", machine.name());
+            Failure::new(CallEnd::NotSent, message)
+        };
+        channel.request_subsystem(true, name).await.map_err(broken)?;
+        let (mut from, to) = channel.split();
+        // Before that it takes nothing that is said to it.
+        let begun = within(way.timeout, begins(&mut from), || late(&machine, way)).await?;
+        if !begun {
+            let message = format!("{} does not speak {name} to this user", machine.name());
+            return Err(unsent(message));
+        }
+        Ok(Subsystem { machine: machine.name(), from, to: Some(to), _hold: hold })
+    }
+}
+
+/// Whether what was asked for on a channel begins.
+async fn begins(from: &mut ChannelReadHalf) -> bool {
+    while let Some(message) = from.wait().await {
+        match message {
+            ChannelMsg::Success => return true,
+            ChannelMsg::Failure | ChannelMsg::Close => return false,
+            _ => {}
+        }
+    }
+    false
 }
 
 fn late(machine: &Machine, way: Way<'_>) -> Failure {

@@ -2,6 +2,7 @@
 
 mod device;
 mod mail;
+mod netconf;
 mod script;
 mod ssh;
 mod tls;

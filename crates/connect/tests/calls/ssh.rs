@@ -22,7 +22,7 @@ use tokio::{
 };
 
 /// What tests ask of a machine.
-trait Reached {
+pub(crate) trait Reached {
     fn trusted(&self) -> TrustedKeys;
     fn credential(&self) -> Opened;
     fn key(&self, private: &str, passphrase: Option<&str>, certificate: Option<&str>) -> Opened;
@@ -53,7 +53,12 @@ pub(crate) fn machine(name: &str) -> Machine {
 }
 
 /// Performs an operation that takes `x`.
-async fn perform(drivers: &Drivers, way: Way<'_>, operation: &str, x: Value) -> CallOutcome {
+pub(crate) async fn perform(
+    drivers: &Drivers,
+    way: Way<'_>,
+    operation: &str,
+    x: Value,
+) -> CallOutcome {
     let text = format!(
         "connector: c\noperations:\n  op:\n    takes: {{ x: {{ default: a }} }}\n{operation}"
     );

@@ -31,23 +31,24 @@ pub struct ConnectionDoc {
     /// The connector's name.
     pub connector: String,
     /// The base address; requests go nowhere else. How it begins says how it is spoken to:
-    /// `http://`, `https://`, `smtp://`, `smtps://`, `ssh://`. `${setting('name')}` takes it from
-    /// the service's own settings; a secret may stand in its path. `ssh://*` stands for the many
-    /// machines of `hosts`.
+    /// `http://`, `https://`, `smtp://`, `smtps://`, `ssh://`, `netconf://`. `${setting('name')}`
+    /// takes it from the service's own settings; a secret may stand in its path. `ssh://*` and
+    /// `netconf://*` stand for the many machines of `hosts`.
     pub base: String,
     /// What is shown to the other side.
     #[serde(default)]
     pub credential: Option<CredentialDoc>,
     /// The machines that it stands for, by name or address, as globs: `web-*.skerrow.example`. The
-    /// operation says which of them it is each time. Only for `ssh://*`.
+    /// operation says which of them it is each time. Only for `ssh://*` and `netconf://*`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub hosts: Vec<String>,
     /// The keys of which a machine must show one, by their fingerprints: `SHA256:...`. Left out:
-    /// the one that an admin has trusted (`arvok connection trust`). Only for `ssh://`.
+    /// the one that an admin has trusted (`arvok connection trust`). Only for `ssh://` and
+    /// `netconf://`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub host_keys: Vec<String>,
     /// The connection to a jump host: the machines are reached through that one, which is shown its
-    /// own credential and none of theirs. Only for `ssh://`.
+    /// own credential and none of theirs. It is one over `ssh://`; for `ssh://` and `netconf://`.
     #[serde(default)]
     pub jump: Option<String>,
     /// The authorities, as certificates in PEM, of which one must have signed the other side's.
@@ -166,8 +167,8 @@ impl Definition for Connection {
             };
             (its != is_many).then(|| Mismatch::at("/hosts", Fault::Unfit(fault)))
         };
-        let is_ssh = protocol == Protocol::Ssh;
-        connector.operations.iter().filter(|_| is_ssh).find_map(unlike).into_iter().collect()
+        let is_over_ssh = protocol.is_over_ssh();
+        connector.operations.iter().filter(|_| is_over_ssh).find_map(unlike).into_iter().collect()
     }
 }
 
@@ -197,8 +198,12 @@ fn fits_protocol(check: &mut Checker<'_>, base: &str, credential: Option<Option<
     let wrong = match (Protocol::of(base), credential) {
         (Some(Protocol::Mail), Credential::Basic { .. }) => None,
         (Some(Protocol::Mail), _) => Some("a mail server is shown `basic`, a name and a password"),
-        (Some(Protocol::Ssh), Credential::Basic { .. } | Credential::Key { .. }) => None,
-        (Some(Protocol::Ssh), _) => Some(
+        (Some(protocol), Credential::Basic { .. } | Credential::Key { .. })
+            if protocol.is_over_ssh() =>
+        {
+            None
+        }
+        (Some(protocol), _) if protocol.is_over_ssh() => Some(
             "a machine is shown `key`, a user's private key, or `basic`, a name and a password",
         ),
         (Some(Protocol::Http), Credential::Key { .. }) => {
@@ -222,17 +227,23 @@ fn machines(
     let protocol = Protocol::of(base);
     let keys = [("/hosts", hosts.is_empty()), ("/host_keys", host_keys.is_empty())];
     for (key, _) in keys.iter().filter(|(_, is_empty)| !is_empty) {
-        if protocol.is_some_and(|protocol| protocol != Protocol::Ssh) {
+        if protocol.is_some_and(|protocol| !protocol.is_over_ssh()) {
             check.fail(key, "belongs to machines that are reached over SSH");
         }
     }
-    let is_many = base == "ssh://*" || base.starts_with("ssh://*:");
-    match (is_many, hosts.is_empty()) {
-        (true, true) => check.fail("/hosts", "is missing: `ssh://*` is the machines that it lists"),
-        (false, false) if protocol == Some(Protocol::Ssh) => {
-            check.fail("/base", "is one machine, and `hosts` lists several; write `ssh://*`");
+    if let Some(protocol) = protocol.filter(|protocol| protocol.is_over_ssh()) {
+        let scheme = protocol.schemes()[0];
+        let host = base.strip_prefix(scheme).unwrap_or_default();
+        let is_many = host == "*" || host.starts_with("*:");
+        match (is_many, hosts.is_empty()) {
+            (true, true) => check
+                .fail("/hosts", format!("is missing: `{scheme}*` is the machines that it lists")),
+            (false, false) => check.fail(
+                "/base",
+                format!("is one machine, and `hosts` lists several; write `{scheme}*`"),
+            ),
+            _ => {}
         }
-        _ => {}
     }
     let is_fingerprint = |key: &String| {
         key.strip_prefix("SHA256:").is_some_and(|digest| {
@@ -274,7 +285,7 @@ impl Defined for Connection {
         };
         fits_protocol(&mut check, &doc.base, credential.as_ref().map(Option::as_ref));
         let hosts = machines(&mut check, &doc.base, &doc.hosts, &doc.host_keys);
-        if doc.jump.is_some() && Protocol::of(&doc.base).is_some_and(|p| p != Protocol::Ssh) {
+        if doc.jump.is_some() && Protocol::of(&doc.base).is_some_and(|p| !p.is_over_ssh()) {
             check.fail("/jump", "belongs to machines that are reached over SSH");
         }
         let authorities = match doc.authorities {

@@ -50,9 +50,9 @@ pub use operation::{Operation, OperationDoc, Repeat};
 pub use output::MAX_OUTPUT;
 pub(crate) use output::usable;
 pub use protocols::{
-    Answer, Body, Callback, CommandExit, CommandResult, Exchange, Letter, Mailbox, Mailing, Next,
-    Planned, Protocol, RemoteAct, RemoteCommand, Request, RequestError, ShownRequest, Signed,
-    SshPlan, retry_after,
+    Answer, Body, Callback, CommandExit, CommandResult, Exchange, Letter, Mailbox, Mailing,
+    NetconfExchange, NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand,
+    Request, RequestError, ShownRequest, Signed, SshPlan, announced, retry_after,
 };
 
 use crate::{

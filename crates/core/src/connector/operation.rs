@@ -7,8 +7,8 @@ use super::{
     output::usable,
     protocols::{
         Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues, HttpCall, HttpDoc, Key,
-        MailCall, MailDoc, PagesDoc, Planned, Protocol, RequestDoc, RequestError, ShownRequest,
-        SshCall, SshDoc, UntilDoc, UploadDoc,
+        MailCall, MailDoc, NetconfCall, NetconfDoc, PagesDoc, Planned, Protocol, RequestDoc,
+        RequestError, ShownRequest, SshCall, SshDoc, UntilDoc, UploadDoc,
     },
 };
 use crate::{
@@ -33,8 +33,8 @@ pub struct OperationDoc {
     /// What must be given: JSON Schema properties.
     #[serde(default)]
     pub takes: Map<String, Value>,
-    /// The HTTP request. An operation has one of `request`, `mail`, `command`, `upload` and
-    /// `download`.
+    /// The HTTP request. An operation has one of `request`, `mail`, `command`, `upload`,
+    /// `download` and `netconf`.
     #[serde(default)]
     pub request: Option<RequestDoc>,
     /// The message that is sent by mail.
@@ -49,8 +49,11 @@ pub struct OperationDoc {
     /// The small file that is read from a machine, over SSH.
     #[serde(default)]
     pub download: Option<DownloadDoc>,
-    /// On which machine a command, an upload or a download is, where its connection stands for many
-    /// and says which by `hosts`: usually `${give.host}`.
+    /// What is asked of a network device, over NETCONF.
+    #[serde(default)]
+    pub netconf: Option<NetconfDoc>,
+    /// On which machine a command, an upload, a download or a `netconf` is, where its connection
+    /// stands for many and says which by `hosts`: usually `${give.host}`.
     #[serde(default)]
     pub host: Option<String>,
     /// How a list that comes in pages is read to its end.
@@ -66,16 +69,17 @@ pub struct OperationDoc {
     /// over `list`, with `until` over `first`, the first answer. Left out: the body, or the list.
     /// Of `mail` the `response` has `status`, `text` and `message_id`, and is the output where none
     /// is written. Of a `command` it has `exit`, `stdout`, `stderr` and `left_out`, of a `download`
-    /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; left out: `stdout`, `content`, or
-    /// all.
+    /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; of a `netconf` `data`, what the
+    /// device answered, and of its edit `datastore` and `persist_id`; left out: `stdout`,
+    /// `content`, `data`, or all.
     #[serde(default)]
     pub output: Option<String>,
     /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left
     /// out: anything.
     #[serde(default)]
     pub gives: Option<Map<String, Value>>,
-    /// Whether doing it twice is harmless. Left out: `safe` for GET, for downloads and for commands
-    /// that look, else `never`.
+    /// Whether doing it twice is harmless. Left out: `safe` for GET, for downloads, for what only
+    /// reads over NETCONF and for commands that look, else `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
     /// How to find out whether it was done, when no answer says so; for what is `repeat: never`.
@@ -255,29 +259,35 @@ impl Operation {
             doc.download.map(SshDoc::Download),
         ];
         let mut ssh: Vec<SshDoc> = ssh.into_iter().flatten().collect();
-        if ssh.is_empty() && doc.host.is_some() {
-            let wrong = "belongs to a `command`, an `upload` or a `download`";
+        if ssh.is_empty() && doc.netconf.is_none() && doc.host.is_some() {
+            let wrong = "belongs to a `command`, an `upload`, a `download` or a `netconf`";
             check.fail(&format!("{at}/host"), wrong);
         }
-        let (call, seen) = match (doc.request, doc.mail, ssh.pop()) {
-            (Some(request), None, None) => {
+        let (call, seen) = match (doc.request, doc.mail, ssh.pop(), doc.netconf) {
+            (Some(request), None, None, None) => {
                 let (call, seen) = HttpCall::check(check, at, request, http, &give);
                 (call.map(|call| Call::Http(Box::new(call))), seen)
             }
-            (None, Some(mail), None) => {
+            (None, Some(mail), None, None) => {
                 belongs_to_http(check, at, &http, doc.repeat, "mail server knows a message");
                 let (call, seen) = MailCall::check(check, at, mail, &give);
                 (call.map(|call| Call::Mail(Box::new(call))), seen)
             }
-            (None, None, Some(act)) if ssh.is_empty() => {
+            (None, None, Some(act), None) if ssh.is_empty() => {
                 belongs_to_http(check, at, &http, doc.repeat, "machine knows a command");
                 let (call, seen) = SshCall::check(check, at, act, doc.host, &give);
                 (call.map(|call| Call::Ssh(Box::new(call))), seen)
             }
+            (None, None, None, Some(netconf)) => {
+                belongs_to_http(check, at, &http, doc.repeat, "device knows a request");
+                let (call, seen) = NetconfCall::check(check, at, netconf, doc.host, &give);
+                (call.map(|call| Call::Netconf(Box::new(call))), seen)
+            }
             _ => {
                 check.fail(
                     at,
-                    "an operation has one of `request`, `mail`, `command`, `upload` and `download`",
+                    "an operation has one of `request`, `mail`, `command`, `upload`, `download` and \
+                     `netconf`",
                 );
                 return None;
             }
@@ -353,7 +363,11 @@ impl Operation {
 
     /// Whether it says on which machine it is: then its connection must have `hosts`.
     pub const fn names_host(&self) -> bool {
-        matches!(&self.call, Call::Ssh(call) if call.names_host())
+        match &self.call {
+            Call::Ssh(call) => call.names_host(),
+            Call::Netconf(call) => call.names_host(),
+            Call::Http(_) | Call::Mail(_) => false,
+        }
     }
 
     /// Whether it changes nothing, by its protocol (of HTTP by its method, RFC 9110, section

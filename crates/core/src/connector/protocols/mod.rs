@@ -2,8 +2,10 @@
 //! written as, what it plans to send, and what an answer means. The crate that reaches outside has
 //! a driver for each; nothing else asks which it is.
 
+mod host;
 mod http;
 mod mail;
+mod netconf;
 mod shared;
 mod ssh;
 
@@ -12,6 +14,7 @@ pub use http::{
     RequestError, Signed, UntilDoc, retry_after,
 };
 pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
+pub use netconf::{NetconfCall, NetconfDoc, NetconfExchange, NetconfNext, NetconfPlan, announced};
 pub(super) use shared::GivenValues;
 pub use shared::ShownRequest;
 pub use ssh::{
@@ -33,21 +36,30 @@ pub enum Protocol {
     Http,
     /// Mail over SMTP (RFC 5321): `smtp://`, `smtps://`.
     Mail,
+    /// NETCONF (RFC 6241) over SSH: `netconf://`.
+    Netconf,
     /// SSH (RFC 4251): `ssh://`.
     Ssh,
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Http, Self::Mail, Self::Ssh];
+    pub const ALL: [Self; 4] = [Self::Http, Self::Mail, Self::Netconf, Self::Ssh];
 
     /// What the addresses of its connections begin with.
     pub const fn schemes(self) -> &'static [&'static str] {
         match self {
             Self::Http => &["http://", "https://"],
             Self::Mail => &["smtp://", "smtps://"],
+            Self::Netconf => &["netconf://"],
             Self::Ssh => &["ssh://"],
         }
+    }
+
+    /// Whether it is spoken over SSH: then its other side is a machine with a key of its own, that
+    /// may be one of many and be reached through another.
+    pub const fn is_over_ssh(self) -> bool {
+        matches!(self, Self::Netconf | Self::Ssh)
     }
 
     /// That of an address; none if it begins with what is of none.
@@ -65,6 +77,8 @@ pub enum Call {
     Http(Box<HttpCall>),
     /// A message by mail.
     Mail(Box<MailCall>),
+    /// Requests to a network device.
+    Netconf(Box<NetconfCall>),
     /// A command on a machine, or a file.
     Ssh(Box<SshCall>),
 }
@@ -75,6 +89,7 @@ impl Call {
         match self {
             Self::Http(_) => Protocol::Http,
             Self::Mail(_) => Protocol::Mail,
+            Self::Netconf(_) => Protocol::Netconf,
             Self::Ssh(_) => Protocol::Ssh,
         }
     }
@@ -84,6 +99,7 @@ impl Call {
         match self {
             Self::Http(call) => call.is_safe(),
             Self::Mail(_) => false,
+            Self::Netconf(call) => call.is_safe(),
             Self::Ssh(call) => call.is_safe(),
         }
     }
@@ -93,6 +109,7 @@ impl Call {
         match self {
             Self::Http(call) => call.line(),
             Self::Mail(call) => call.line(),
+            Self::Netconf(call) => call.line(),
             Self::Ssh(call) => call.line(),
         }
     }
@@ -101,7 +118,7 @@ impl Call {
     pub fn follows(&self) -> Option<&'static str> {
         match self {
             Self::Http(call) => call.follows(),
-            Self::Mail(_) | Self::Ssh(_) => None,
+            Self::Mail(_) | Self::Netconf(_) | Self::Ssh(_) => None,
         }
     }
 
@@ -109,7 +126,7 @@ impl Call {
     pub fn longest(&self, request: Period) -> Period {
         match self {
             Self::Http(call) => call.longest(request),
-            Self::Mail(_) | Self::Ssh(_) => request,
+            Self::Mail(_) | Self::Netconf(_) | Self::Ssh(_) => request,
         }
     }
 
@@ -117,7 +134,7 @@ impl Call {
     pub const fn callback(&self) -> Option<&Callback> {
         match self {
             Self::Http(call) => call.callback(),
-            Self::Mail(_) | Self::Ssh(_) => None,
+            Self::Mail(_) | Self::Netconf(_) | Self::Ssh(_) => None,
         }
     }
 
@@ -138,6 +155,7 @@ impl Call {
                 Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?))
             }
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
+            Self::Netconf(call) => Planned::Netconf(Box::new(call.begin(gives, give, key.key)?)),
             Self::Ssh(call) => Planned::Ssh(Box::new(call.begin(gives, give, key.is_harmless)?)),
         })
     }
@@ -165,6 +183,8 @@ pub enum Planned<'o> {
     Http(Box<Exchange<'o>>),
     /// By a message.
     Mail(Box<Mailing<'o>>),
+    /// In a session with a network device.
+    Netconf(Box<NetconfPlan<'o>>),
     /// On a machine.
     Ssh(Box<SshPlan<'o>>),
 }
@@ -176,6 +196,7 @@ impl<'o> Planned<'o> {
         match self {
             Self::Http(exchange) => Self::Http(Box::new(exchange.hiding(hiding))),
             Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
+            Self::Netconf(plan) => Self::Netconf(Box::new(plan.hiding(hiding))),
             Self::Ssh(plan) => Self::Ssh(Box::new(plan.hiding(hiding))),
         }
     }
@@ -185,6 +206,7 @@ impl<'o> Planned<'o> {
         match self {
             Self::Http(exchange) => exchange.request().shown(),
             Self::Mail(mailing) => mailing.letter().shown(),
+            Self::Netconf(plan) => plan.shown(),
             Self::Ssh(plan) => plan.shown(),
         }
     }

@@ -2,6 +2,7 @@
 
 mod exchange;
 mod mail;
+mod netconf;
 mod ssh;
 
 use super::*;

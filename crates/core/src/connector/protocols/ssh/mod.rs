@@ -15,13 +15,14 @@ pub use file::{DownloadDoc, UploadDoc};
 
 use super::{
     RequestError,
+    host::HostTemplate,
     shared::{CallScope, GivenValues, ShownRequest},
 };
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
-    expr::{Expr, ExprError, Names, Template, Type},
-    text::{clean_json, cut},
+    expr::{Expr, ExprError, Names, Type},
+    text::clean_json,
 };
 use command::Command;
 use file::{Download, Upload};
@@ -40,7 +41,7 @@ pub(in crate::connector) enum SshDoc {
 pub struct SshCall {
     line: String,
     /// The machine, where its connection is not that of one alone.
-    host: Option<Template>,
+    host: HostTemplate,
     act: Act,
 }
 
@@ -63,10 +64,7 @@ impl SshCall {
     ) -> (Option<Self>, Vec<(&'static str, Type)>) {
         let given = [("give", give.clone())];
         let names = Names { roots: &["give"], functions: &[], types: &given };
-        let host = match host {
-            None => Some(None),
-            Some(host) => check.template(&format!("{at}/host"), &host.into(), names).map(Some),
-        };
+        let host = HostTemplate::check(check, at, host, names);
         let (line, act, response) = match doc {
             SshDoc::Command(doc) => {
                 let (line, response) = (doc.line(), doc.response());
@@ -95,7 +93,7 @@ impl SshCall {
 
     /// Whether the call says on which machine: then its connection must have `hosts`.
     pub const fn names_host(&self) -> bool {
-        self.host.is_some()
+        self.host.is_named()
     }
 
     /// Whether it changes nothing: reading a file does not, nor a command that says so.
@@ -114,10 +112,7 @@ impl SshCall {
         is_harmless: bool,
     ) -> Result<SshPlan<'o>, RequestError> {
         let view = CallScope { give: &give, response: None };
-        let host = match &self.host {
-            None => None,
-            Some(host) => Some(host_name(&host.fill_text(&view)?)?),
-        };
+        let host = self.host.fill(&view)?;
         let act = match &self.act {
             Act::Command(command) => RemoteAct::Run(command.fill(&view)?),
             Act::Upload(upload) => upload.fill(&view)?,
@@ -133,29 +128,6 @@ impl SshCall {
             hiding: Hiding::NOTHING,
         })
     }
-}
-
-/// A machine's name or address. Nothing else: what an alert brings must not add a port, a user or
-/// an option to it.
-fn host_name(text: &str) -> Result<String, RequestError> {
-    let of_name = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_');
-    let of_ipv6 = |c: char| c.is_ascii_hexdigit() || matches!(c, ':' | '.');
-    let good = match text.matches(':').count() {
-        0 => {
-            !text.is_empty()
-                && text.len() <= 253
-                && text.chars().all(of_name)
-                && !text.starts_with(['-', '.'])
-        }
-        1 => false,
-        _ => text.len() <= 45 && text.chars().all(of_ipv6),
-    };
-    good.then(|| text.to_ascii_lowercase()).ok_or_else(|| {
-        RequestError::Part(format!(
-            "host: `{}` is not the name or the address of a machine",
-            cut(text, 80)
-        ))
-    })
 }
 
 /// A call that is to be made.
