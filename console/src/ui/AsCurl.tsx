@@ -1,10 +1,10 @@
-// A request as a line for a shell; a message by mail, a command and a script have none.
+// A request over HTTP as a line for a shell; whatever else is sent has none.
 import { Copy } from './Copy';
-import { curl, isProgram } from './curl';
+import { curl, isHttp } from './curl';
 
 type Props = { request: { method: string; target: string; body?: unknown }; base?: string | null };
 
 export function AsCurl({ request, base }: Props) {
-  if (request.method === 'MAIL' || isProgram(request.method)) return null;
+  if (!isHttp(request.method)) return null;
   return <Copy text={curl(request, base)} of="the request" shown="copy as curl" />;
 }

@@ -29,6 +29,8 @@ export function ResponseDetails({ answer, gave, method }: Props) {
       </>
     );
   }
+  // A device answers without a status, in XML.
+  if (method === 'NETCONF') return <Written of="Answered" text={answer.body} />;
   return (
     <>
       <h3 className="font-semibold text-[12px] text-ink-3">Answered</h3>

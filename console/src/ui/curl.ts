@@ -1,6 +1,11 @@
 // A request as a line for a shell, without the credential that it was sent with.
 type Request = { method: string; target: string; body?: unknown };
 
+const HTTP = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'];
+
+/** Whether what is sent is a request over HTTP, which a line for a shell can send again. */
+export const isHttp = (method: string) => HTTP.includes(method);
+
 /** Whether what is sent is a command or a script, and no request. */
 export const isProgram = (method: string | undefined) => method === 'SSH' || method === 'SCRIPT';
 

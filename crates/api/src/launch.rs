@@ -132,11 +132,11 @@ pub struct DryStep {
 /// connection's.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CallRequest {
-    /// The method of HTTP, or `MAIL`.
+    /// The method of HTTP, or `MAIL`, `SSH`, `NETCONF` or `SCRIPT`.
     pub method: String,
-    /// The path with the query, or whom a message is for.
+    /// The path with the query, whom a message is for, the command, or what a device is asked.
     pub target: String,
-    /// The body, or the parts of a message.
+    /// The body, the parts of a message, what a command reads, or XML.
     #[schema(value_type = Option<Value>)]
     pub body: Option<Value>,
 }
@@ -145,7 +145,8 @@ pub struct CallRequest {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CallAnswer {
     /// The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2);
-    /// the exit status of a command or a script, 65535 if it was ended by force.
+    /// the exit status of a command or a script, 65535 if it was ended by force; 0 of a network
+    /// device, which has none.
     pub status: u16,
     /// The headers, with names in lower case; none that sets a cookie.
     #[schema(value_type = Value)]

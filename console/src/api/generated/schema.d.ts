@@ -1576,7 +1576,8 @@ export interface components {
             /**
              * Format: int32
              * @description The status code (RFC 9110, section 15), or that of a mail server (RFC 5321, section 4.2);
-             *     the exit status of a command or a script, 65535 if it was ended by force.
+             *     the exit status of a command or a script, 65535 if it was ended by force; 0 of a network
+             *     device, which has none.
              */
             status: number;
             /** @description The headers, with names in lower case; none that sets a cookie. */
@@ -1632,11 +1633,11 @@ export interface components {
          *     connection's.
          */
         CallRequest: {
-            /** @description The method of HTTP, or `MAIL`. */
+            /** @description The method of HTTP, or `MAIL`, `SSH`, `NETCONF` or `SCRIPT`. */
             method: string;
-            /** @description The path with the query, or whom a message is for. */
+            /** @description The path with the query, whom a message is for, the command, or what a device is asked. */
             target: string;
-            /** @description The body, or the parts of a message. */
+            /** @description The body, the parts of a message, what a command reads, or XML. */
             body?: unknown;
         };
         /**

@@ -155,9 +155,23 @@ pub fn connection_test(name: &str, tested: &ConnectionTest) -> String {
     format!("{name}: {went} in {} ({how})\n  {}", millis(tested.millis as f64), tested.message)
 }
 
+/// Whether a request goes to a network device: then it and its answer are XML, and the answer has
+/// no status.
+fn is_to_device(request: &CallRequest) -> bool {
+    request.method == "NETCONF"
+}
+
+fn indented(text: &str) -> String {
+    text.lines().map(|line| format!("  {line}")).collect::<Vec<_>>().join("\n")
+}
+
 /// What would be sent.
 pub fn request(request: &CallRequest) -> String {
-    let body = request.body.as_ref().map_or_else(String::new, |body| format!("\n  {body}"));
+    let body = match (&request.body, is_to_device(request)) {
+        (None, _) => String::new(),
+        (Some(Value::String(xml)), true) => format!("\n{}", indented(xml)),
+        (Some(body), _) => format!("\n  {body}"),
+    };
     format!("{} {}{body}", request.method, request.target)
 }
 
@@ -169,7 +183,12 @@ pub fn tried(operation: &str, tried: &TriedOperation) -> String {
         format!("{operation}: {state} in {}", millis(tried.millis as f64)),
     ];
     let odd = tried.answer.as_ref().filter(|answer| tried.output.as_ref() != Some(&answer.body));
-    lines.extend(odd.map(|answer| format!("  answer {} {}", answer.status, answer.body)));
+    lines.extend(odd.map(|answer| match &answer.body {
+        Value::String(xml) if is_to_device(&tried.request) => {
+            format!("  answer\n{}", indented(xml))
+        }
+        body => format!("  answer {} {body}", answer.status),
+    }));
     lines.extend(tried.message.as_ref().map(|why| format!("  {why}")));
     lines
         .extend(tried.output.as_ref().and_then(|output| serde_json::to_string_pretty(output).ok()));

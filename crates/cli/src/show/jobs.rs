@@ -206,6 +206,7 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             match (by, answer.status) {
                 ("SSH" | "SCRIPT", u16::MAX) => format!("{indent}    ended  by force{body}"),
                 ("SSH" | "SCRIPT", status) => format!("{indent}    ended  {status}{body}"),
+                ("NETCONF", _) => format!("{indent}    answer{body}"),
                 (_, status) => format!("{indent}    answer {status}{body}"),
             }
         });

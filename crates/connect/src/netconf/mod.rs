@@ -148,12 +148,18 @@ impl Netconf<'_> {
         let names: Vec<&str> = capabilities
             .iter()
             .filter_map(|one| one.strip_prefix(prefix)?.split('?').next())
+            .filter(|name| is_plain(name))
             .take(20)
             .collect();
         let machine = &session.subsystem.machine;
         let version = if session.frames.is_chunked { "1.1" } else { "1.0" };
         Ok(format!("{machine} speaks NETCONF {version} with {}", names.join(", ")))
     }
+}
+
+/// Whether a capability is called so that people can read it.
+fn is_plain(name: &str) -> bool {
+    name.len() <= 40 && name.chars().all(|c| c.is_ascii_alphanumeric() || "-_.:".contains(c))
 }
 
 fn named(machine: &str, failure: Failure) -> Failure {
