@@ -114,6 +114,7 @@ fn an_edit_is_prepared_under_locks_and_takes_effect_as_a_whole() {
         said(&into("running"), &CANDIDATE, json!("a")),
         said(&careful, &["candidate:1.0"], json!("a")),
         said(&careful, &["candidate:1.0", "confirmed-commit:1.1"], json!("a")),
+        said(&careful.replace("validate: true", "validate: false"), &at_once, json!("a")),
         said(&careful, &at_once, json!("a")),
     ];
     insta::assert_snapshot!(lacking.join("\n"), @"
@@ -122,6 +123,7 @@ fn an_edit_is_prepared_under_locks_and_takes_effect_as_a_whole() {
     NotSent: the device announces no commit that waits to be confirmed (confirmed-commit:1.1)
     NotSent: the device announces no validation (validate:1.1)
     NotSent: the device has no candidate, whose commit could wait to be confirmed
+    NotSent: the device announces no candidate that could be validated (candidate:1.0)
     ");
 }
 

@@ -154,6 +154,8 @@ impl<'o> NetconfExchange<'o> {
                         return Err(lacking("validation (validate:1.1)"));
                     }
                     self.through_candidate(edit(""), validate, confirmed);
+                } else if validate {
+                    return Err(lacking("candidate that could be validated (candidate:1.0)"));
                 } else {
                     self.at_once(into, edit, confirm_within, capable)?;
                 }
