@@ -7,6 +7,8 @@ import { Json, Written } from './parts';
 /** The status of what was ended by a signal, or for what it used. */
 const BY_FORCE = 65535;
 
+const WITHOUT_STATUS = ['NETCONF', 'MQTT', 'AMQP'];
+
 type Props = { answer: CallAnswer; gave: unknown; method?: string };
 
 export function ResponseDetails({ answer, gave, method }: Props) {
@@ -29,8 +31,9 @@ export function ResponseDetails({ answer, gave, method }: Props) {
       </>
     );
   }
-  // A device answers without a status, in XML.
-  if (method === 'NETCONF') return <Written of="Answered" text={answer.body} />;
+  // A device answers without a status, in XML, and a broker by what it says of a message.
+  if (method && WITHOUT_STATUS.includes(method))
+    return <Written of="Answered" text={answer.body} />;
   return (
     <>
       <h3 className="font-semibold text-[12px] text-ink-3">Answered</h3>

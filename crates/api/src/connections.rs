@@ -45,6 +45,10 @@ pub struct ConnectionDetail {
     pub operations: Vec<OfferedOperation>,
     /// The operation by which it is tested; absent: it is only looked whether anybody answers.
     pub test: Option<String>,
+    /// The kind of its credential, by the key under which it is written, such as `basic` or
+    /// `session`; absent: it shows nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub credential: Option<String>,
     /// The secrets that it needs.
     pub secrets: Vec<NeededSecret>,
     /// The runbooks that call it.
@@ -58,6 +62,9 @@ pub struct ConnectionDetail {
     /// The connection to the jump host through which it is reached.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jump: Option<String>,
+    /// The connections whose machines are reached through this one, their jump host.
+    #[serde(default)]
+    pub jump_for: Vec<String>,
     /// The fingerprints of the keys of which a machine must show one; empty: a trusted one.
     pub host_keys: Vec<String>,
     /// The machines whose keys an admin has trusted, 100 at most.

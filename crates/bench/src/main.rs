@@ -5,6 +5,7 @@
 
 mod awaiting;
 mod connecting;
+mod hands;
 mod intake;
 mod jobs;
 mod latency;
@@ -39,8 +40,8 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `connect`, `intake`, `storm`, `latency`,
-/// `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `connect`, `hands`, `intake`, `storm`,
+/// `latency`, `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -59,8 +60,12 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
     if asked("connect") {
         figures.extend(connecting::figures().await?);
     }
+    if asked("hands") {
+        figures.push(hands::figure().await?);
+    }
     // The rest is measured at a node.
-    if !named.is_empty() && named.iter().all(|part| ["rules", "connect"].contains(&part.as_str())) {
+    let without_node = ["rules", "connect", "hands"];
+    if !named.is_empty() && named.iter().all(|part| without_node.contains(&part.as_str())) {
         return Ok(());
     }
     let mut stage = Stage::start().await?;

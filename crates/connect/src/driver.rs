@@ -3,7 +3,7 @@
 use crate::LiveOutput;
 use arvok_core::{
     Period, TraceContext,
-    connector::{Answer, CallEnd, Failure, Opened},
+    connector::{Answer, CallEnd, Failure, Opened, Session},
     glob::Glob,
 };
 use serde_json::Value;
@@ -30,6 +30,8 @@ pub struct Way<'a> {
     pub base: &'a str,
     /// The opened credential.
     pub credential: Option<&'a Opened>,
+    /// How sessions are opened and ended there.
+    pub session: Option<&'a Session>,
     /// The authorities that are trusted, in PEM, instead of those that the system knows.
     pub authorities: Option<&'a str>,
     /// The machines that the address stands for, where it stands for many.
@@ -75,6 +77,7 @@ impl<'a> Way<'a> {
         Self {
             base,
             credential: None,
+            session: None,
             authorities: None,
             hosts: &[],
             host_keys: &[],

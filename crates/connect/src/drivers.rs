@@ -4,6 +4,7 @@
 
 use crate::{
     CallError, Http, Redactor,
+    broker::{Amqp, Mqtt},
     driver::{Called, Driver, Way, unsent},
     mail::Mail,
     netconf::Netconf,
@@ -11,7 +12,8 @@ use crate::{
     ssh::{HostKey, Ssh},
 };
 use arvok_core::connector::{
-    Answer, CallEnd, CallbackAt, Failure, Hiding, Opened, Operation, Planned, Protocol,
+    Answer, CallEnd, CallbackAt, Failure, Grant, Hiding, OAuth2, Opened, Operation, Planned,
+    Protocol, SignatureV4, UserKey,
 };
 use serde_json::{Map, Value};
 use std::time::Duration;
@@ -73,6 +75,11 @@ impl Drivers {
         Ok(Self { http: Http::new()?, mail: Mail, ssh: Ssh::default() })
     }
 
+    /// Ends what is kept open at the other sides and counted there: sessions of HTTP.
+    pub async fn close(&self) {
+        self.http.close().await;
+    }
+
     /// Calls: one request, or as many as its pages and looks need. Secrets are hidden in messages
     /// and in the answer that is shown; the output is as it came.
     pub async fn call(&self, call: Call<'_>) -> CallOutcome {
@@ -125,8 +132,10 @@ impl Drivers {
             )));
         }
         match planned {
+            Planned::Amqp(plan) => Amqp.perform(*plan, call.way, last).await,
             Planned::Http(exchange) => self.http.perform(*exchange, call.way, last).await,
             Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
+            Planned::Mqtt(plan) => Mqtt.perform(*plan, call.way, last).await,
             Planned::Netconf(plan) => Netconf(&self.ssh).perform(*plan, call.way, last).await,
             Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
         }
@@ -138,8 +147,10 @@ impl Drivers {
     /// That nobody did, or that the credential was refused.
     pub async fn probe(&self, way: Way<'_>) -> Result<String, Failure> {
         match Protocol::of(way.base) {
+            Some(Protocol::Amqp) => Amqp.probe(way).await,
             Some(Protocol::Http) => self.http.probe(way).await,
             Some(Protocol::Mail) => self.mail.probe(way).await,
+            Some(Protocol::Mqtt) => Mqtt.probe(way).await,
             Some(Protocol::Netconf) => Netconf(&self.ssh).probe(way).await,
             Some(Protocol::Ssh) => self.ssh.probe(way).await,
             None => Err(unsent(format!(
@@ -192,12 +203,22 @@ fn shown_by(credential: &Opened) -> Vec<String> {
     match credential {
         Opened::Bearer(token) => vec![token.clone()],
         Opened::Basic { user, password } => vec![password.clone(), format!("{user}:{password}")],
+        Opened::Digest { password, .. } => vec![password.clone()],
         Opened::Header { value, .. } => vec![value.clone()],
-        Opened::OAuth2 { client, secret, .. } => {
+        Opened::OAuth2(OAuth2 { grant: Grant::Client { client, secret }, .. }) => {
             vec![secret.clone(), crate::http::pair(client, secret)]
         }
+        Opened::OAuth2(OAuth2 { grant: Grant::Assertion { assertion, .. }, .. }) => {
+            vec![assertion.key.clone()]
+        }
+        // Which of it is a secret, the node knows: the rest may be said of anybody.
+        Opened::Session(_) => Vec::new(),
+        Opened::Signature(signature) => vec![signature.key.clone()],
+        Opened::SignatureV4(SignatureV4 { key, token, .. }) => {
+            [key].into_iter().chain(token).cloned().collect()
+        }
         Opened::Certificate(_) => Vec::new(),
-        Opened::Key { private, passphrase, .. } => {
+        Opened::Key(UserKey { private, passphrase, .. }) => {
             [private].into_iter().chain(passphrase).cloned().collect()
         }
     }

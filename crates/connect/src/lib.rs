@@ -5,6 +5,7 @@
 //! as well, and scripts run in sandboxes. Outputs are handed back as they came; messages and
 //! answers, which are for people, have every opened secret taken out of them by a [`Redactor`].
 
+mod broker;
 mod callbacks;
 mod cryptography;
 mod driver;
@@ -14,6 +15,7 @@ mod http;
 mod live;
 mod mail;
 mod netconf;
+mod private_key;
 mod redact;
 mod script;
 mod ssh;

@@ -69,8 +69,8 @@ pub(crate) enum ApiError {
     #[error("the body did not come in time")]
     Slow,
     #[error(
-        "`{0}` has a new address, or a script of it has other code, and names a secret, which would \
-        go there; an admin publishes that"
+        "`{0}` has a new address, opens its session in another way, or a script of it has other code, \
+        and names a secret, which would go there; an admin publishes that"
     )]
     Address(String),
     #[error("this takes {0} only")]

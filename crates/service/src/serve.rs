@@ -18,7 +18,10 @@ use crate::{
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
 use arvok_api::Change;
 use arvok_connect::Drivers;
-use arvok_core::{Principal, connector::Connection};
+use arvok_core::{
+    Principal,
+    connector::{Connection, Connector},
+};
 use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
     DatabaseConnection, Limits, Purpose, StoreError, access, audit,
@@ -159,6 +162,7 @@ impl Running {
         for task in self.finishing {
             let _ = task.await;
         }
+        self.node.calls.drivers.close().await;
         self.tasks.shutdown().await;
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();
@@ -346,8 +350,12 @@ async fn first_approvals(node: &Node) -> Result<(), ServeError> {
     {
         return Ok(());
     }
-    let approved: Vec<_> =
-        node.published().catalog.all::<Connection>().flat_map(|(c, _)| approvals_of(c)).collect();
+    let published = node.published();
+    let of = |(connection, _): (&Connection, i32)| {
+        let connector = published.catalog.get::<Connector>(&connection.connector);
+        approvals_of(connection, connector.map(|(connector, _)| connector))
+    };
+    let approved: Vec<_> = published.catalog.all::<Connection>().flat_map(of).collect();
     if !approved.is_empty() {
         secrets::approve(&node.pools.work, &approved, &Principal::node(&node.name)).await?;
         let what = format!("what {} connections show", approved.len());

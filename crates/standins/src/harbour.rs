@@ -13,6 +13,7 @@ use crate::{
     queue::{self, RunningQueue},
     releases::{self, ReleaseOptions, RunningReleases},
     site::{self, RunningSite},
+    switch::{self, RunningSwitch},
     yard::{self, RunningYard, YardOptions},
 };
 use std::time::Duration;
@@ -73,6 +74,8 @@ pub struct Harbour {
     pub mailroom: RunningMailroom,
     /// The public web site.
     pub site: RunningSite,
+    /// The switch of pier 3.
+    pub switch: RunningSwitch,
     secrets: Vec<Secret>,
 }
 
@@ -111,6 +114,14 @@ impl Harbour {
         let cloud = secret("cloud", "cloud", "connection/cloud");
         let mailroom = secret("office-mail", "mail", "connection/office-mail");
         let site = secret("web-site", "site", "connection/web-site");
+        let switch = secret("pier-switch-web", "switch", "connection/pier-switch-web");
+        // Nothing is reached over SSH here: who plays that sets keys of its own.
+        for (name, place) in [
+            ("yard-machines", "connection/yard-machines"),
+            ("pier-switches", "connection/pier-switches"),
+        ] {
+            secret(name, "keys", place);
+        }
         let Secrets { made: mut secrets, .. } = secrets;
         secrets.push(("board-key", board_key.to_owned(), "subscriber/harbour-board"));
         Ok(Self {
@@ -138,9 +149,10 @@ impl Harbour {
             pager: pager::start(0, token("pager"), rota)?,
             features: features::start(0, features)?.watched(told.clone()),
             queue: queue::start(0, queue, takes)?.watched(told.clone()),
-            cloud: cloud::start(0, cloud, takes)?.watched(told),
+            cloud: cloud::start(0, cloud, takes)?.watched(told.clone()),
             mailroom: mailroom::start(0, mailroom)?,
             site: site::start(0, site, takes)?.watched(site_watch),
+            switch: switch::start(0, switch)?.watched(told),
             secrets,
         })
     }
@@ -151,7 +163,7 @@ impl Harbour {
     }
 
     /// The settings of the node: the name of each, and the address of a stand-in.
-    pub fn settings(&self) -> [(&'static str, String); 12] {
+    pub fn settings(&self) -> [(&'static str, String); 13] {
         [
             ("yard", self.yard.url()),
             ("crew-chat", self.chat.url()),
@@ -165,6 +177,7 @@ impl Harbour {
             ("cloud", self.cloud.url()),
             ("office-mail", self.mailroom.url()),
             ("web-site", self.site.url()),
+            ("pier-switch-web", self.switch.url()),
         ]
     }
 
@@ -181,6 +194,7 @@ impl Harbour {
         self.cloud.set_faults(faults.clone());
         self.mailroom.set_faults(faults.clone());
         self.site.set_faults(faults.clone());
+        self.switch.set_faults(faults.clone());
     }
 
     /// Stops all of it.
@@ -197,5 +211,6 @@ impl Harbour {
         self.cloud.stop().await;
         self.mailroom.stop();
         self.site.stop().await;
+        self.switch.stop().await;
     }
 }

@@ -7,6 +7,7 @@ use serde_json::{Value, json};
 use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::Duration,
 };
 use tokio::task::JoinHandle;
 
@@ -121,9 +122,14 @@ impl<S: Send + 'static> Office<S> {
 
     /// What becomes of the next request, once the time that its answer takes is over.
     async fn fate(&self) -> Fate {
-        let (delay, fate) = locked(&self.gate.faults).next();
+        let (delay, fate) = self.next_fate();
         tokio::time::sleep(delay).await;
         fate
+    }
+
+    /// The same, with how long that time is.
+    pub fn next_fate(&self) -> (Duration, Fate) {
+        locked(&self.gate.faults).next()
     }
 
     fn once(&self, key: Option<&str>, work: impl FnOnce(&mut S) -> Answer) -> Answer {

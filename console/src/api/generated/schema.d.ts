@@ -1633,7 +1633,7 @@ export interface components {
          *     connection's.
          */
         CallRequest: {
-            /** @description The method of HTTP, or `MAIL`, `SSH`, `NETCONF` or `SCRIPT`. */
+            /** @description The method of HTTP, or `MAIL`, `SSH`, `NETCONF`, `MQTT`, `AMQP` or `SCRIPT`. */
             method: string;
             /** @description The path with the query, whom a message is for, the command, or what a device is asked. */
             target: string;
@@ -1706,6 +1706,11 @@ export interface components {
             operations: components["schemas"]["OfferedOperation"][];
             /** @description The operation by which it is tested; absent: it is only looked whether anybody answers. */
             test?: string | null;
+            /**
+             * @description The kind of its credential, by the key under which it is written, such as `basic` or
+             *     `session`; absent: it shows nothing.
+             */
+            credential?: string | null;
             /** @description The secrets that it needs. */
             secrets: components["schemas"]["NeededSecret"][];
             /** @description The runbooks that call it. */
@@ -1721,6 +1726,8 @@ export interface components {
             hosts: string[];
             /** @description The connection to the jump host through which it is reached. */
             jump?: string | null;
+            /** @description The connections whose machines are reached through this one, their jump host. */
+            jump_for?: string[];
             /** @description The fingerprints of the keys of which a machine must show one; empty: a trusted one. */
             host_keys: string[];
             /** @description The machines whose keys an admin has trusted, 100 at most. */

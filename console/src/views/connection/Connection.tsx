@@ -126,6 +126,7 @@ export function Component() {
 
 function facts({
   item,
+  credential,
   secrets,
   used_by,
   at_once,
@@ -134,11 +135,13 @@ function facts({
   hosts,
   host_keys,
   jump,
+  jump_for,
   trusted,
 }: ConnectionDetail): [string, React.ReactNode][] {
   const all: [string, React.ReactNode][] = [
     ['address', <code key="a">{item.address ?? 'not known'}</code>],
     ['connector', <code key="c">{item.connector}</code>],
+    ['credential', credential ? <code key="k">{credential}</code> : 'none'],
     ...secrets.map((s): [string, React.ReactNode] => [
       'secret',
       <span key={s.name} className={s.ready ? '' : 'text-bad'}>
@@ -158,6 +161,15 @@ function facts({
       <Link key="j" to={`/connections/${jump}`} className="text-sea hover:underline">
         {jump}
       </Link>,
+    ]);
+  if (jump_for && jump_for.length > 0)
+    all.push([
+      'jump host of',
+      jump_for.map((name) => (
+        <Link key={name} to={`/connections/${name}`} className="block text-sea hover:underline">
+          {name}
+        </Link>
+      )),
     ]);
   for (const key of host_keys) all.push(['host key', <code key={key}>{key}</code>]);
   for (const { machine, algorithm, fingerprint, by, at } of trusted)

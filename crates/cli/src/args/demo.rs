@@ -97,7 +97,13 @@ pub enum Standin {
     #[command(
         after_help = "Lets in whoever runs it, with the private key `user` of its folder, as \
 the user who runs it; needs
-Debian's openssh-server and openssh-client. What runs over it runs on this machine."
+Debian's openssh-server and openssh-client. What runs over it runs on this machine, but for its \
+units: `systemctl`,
+`journalctl` and `sudo` of its folder `bin` come first in the path, and know those of its folder \
+`units`, such as
+booking.service. Write `failed` into a unit's `state` and it has failed; with `start` in its \
+`breaks` no restart helps, with
+anything else it falls over again and again."
     )]
     Machine {
         /// The port of loopback
@@ -121,6 +127,24 @@ none."
         port: u16,
         /// The folder of its keys, which is emptied
         #[arg(long, default_value = "device", value_name = "DIR")]
+        folder: std::path::PathBuf,
+    },
+    /// A switch with four ports, over RESTCONF, and over NETCONF behind an sshd with keys of its
+    /// own; tells of ports that are down
+    #[command(
+        after_help = "Over NETCONF it lets in whoever runs it, with the private key `user` of its \
+folder; that needs Debian's
+openssh-server and openssh-client. A port that was shut down for errors comes back when it is \
+disabled and enabled again."
+    )]
+    Switch {
+        #[command(flatten)]
+        told: WatchedPort<7413>,
+        /// The port of loopback for NETCONF
+        #[arg(long, default_value_t = 7414)]
+        netconf_port: u16,
+        /// The folder of its keys, which is emptied
+        #[arg(long, default_value = "switch", value_name = "DIR")]
         folder: std::path::PathBuf,
     },
     /// A ticket desk that describes itself (OpenAPI) and gives tokens (OAuth 2.0) to the client

@@ -8,7 +8,7 @@ use crate::{
 };
 use arvok_standins::{
     Running, StandinError, Watched, board, chat, cloud, desk, device::Device, features, kiosks,
-    machine::Machine, mailroom, pager, queue, releases, site, yard,
+    machine::Machine, mailroom, pager, queue, releases, site, switch, yard,
 };
 use std::time::Duration;
 
@@ -126,6 +126,20 @@ async fn office(which: Standin) -> Result<(), CliError> {
                 device.machine.folder().join("user").display()
             ));
             until_stopped().await?;
+        }
+        Standin::Switch { told, netconf_port, folder } => {
+            let at_work = switch::start(told.of.port, told.of.token).map_err(failed)?;
+            let over_ssh = switch::over_ssh(&at_work, folder, netconf_port).map_err(failed)?;
+            let (base, machine) = (over_ssh.base(), &over_ssh.machine);
+            let key = machine.folder().join("user");
+            notice(&format!(
+                "the switch is at {base} as well, for {} with the key {}",
+                machine.user(),
+                key.display()
+            ));
+            let told = told.report_to.zip(told.report_token);
+            let path = "/restconf/data/ietf-interfaces:interfaces";
+            attended("switch", path, at_work.watched(told)).await?;
         }
         Standin::Pager { of: OfPort { port, token }, key } => {
             attended("pager", "/pages", pager::start(port, token, key).map_err(failed)?).await?;

@@ -52,6 +52,7 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
     lines.push(format!("  connector   {}", c.connector));
     lines.extend(c.address.as_ref().map(|address| format!("  address     {address}")));
     lines.extend(c.trouble.as_ref().map(|trouble| format!("  trouble     {trouble}")));
+    lines.extend(detail.credential.iter().map(|kind| format!("  credential  {kind}")));
     for secret in &detail.secrets {
         lines.push(format!(
             "  secret      {}{}",
@@ -63,6 +64,9 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
         lines.push(format!("  machines    {}", detail.hosts.join(", ")));
     }
     lines.extend(detail.jump.iter().map(|jump| format!("  through     connection {jump}")));
+    if !detail.jump_for.is_empty() {
+        lines.push(format!("  jump host   of {}", detail.jump_for.join(", ")));
+    }
     lines.extend(detail.host_keys.iter().map(|key| format!("  host key    {key}")));
     for key in &detail.trusted {
         let (by, when) = (key.by.shown(), ago(key.at));
@@ -187,6 +191,7 @@ pub fn tried(operation: &str, tried: &TriedOperation) -> String {
         Value::String(xml) if is_to_device(&tried.request) => {
             format!("  answer\n{}", indented(xml))
         }
+        Value::String(words) if answer.status == 0 => format!("  answer {words}"),
         body => format!("  answer {} {body}", answer.status),
     }));
     lines.extend(tried.message.as_ref().map(|why| format!("  {why}")));

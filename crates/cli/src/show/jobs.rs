@@ -207,6 +207,7 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
                 ("SSH" | "SCRIPT", u16::MAX) => format!("{indent}    ended  by force{body}"),
                 ("SSH" | "SCRIPT", status) => format!("{indent}    ended  {status}{body}"),
                 ("NETCONF", _) => format!("{indent}    answer{body}"),
+                ("MQTT" | "AMQP", _) => format!("{indent}    answer {}", compact(&answer.body)),
                 (_, status) => format!("{indent}    answer {status}{body}"),
             }
         });

@@ -348,6 +348,7 @@ fn something(takes: &Value) -> Value {
         "feature" => json!("feature/new-fares"),
         "instance" => json!("instance/timetable-worker-7"),
         "page" => json!("page/sailings"),
+        "port" => json!("ge-0/0/7"),
         "number" => json!(1),
         _ if schema["type"] == "integer" => json!(1),
         _ if schema["type"] == "boolean" => json!(true),
@@ -370,6 +371,10 @@ fn under_every_fault_every_operation_of_the_library_ends_as_what_it_is() {
     let mut operations = Vec::new();
     for connection in stage.get("/api/v1/connections")["items"].as_array().expect("a list") {
         let name = connection["name"].as_str().expect("a name");
+        // Machines and devices have faults of other layers, and tests of their own.
+        if ["yard-machines", "pier-switches"].contains(&name) {
+            continue;
+        }
         let detail = stage.get(&format!("/api/v1/connections/{name}"));
         let all = detail["operations"]
             .as_array()
@@ -417,8 +422,10 @@ fn under_every_fault_every_operation_of_the_library_ends_as_what_it_is() {
                 // tells.
                 let mail =
                     tried["request"]["method"] == "MAIL" && ["refused", "unknown"].contains(&state);
+                // An answer without a body (204) has none that could go wrong.
+                let empty = tried["answer"]["status"] == 204 && state == "done";
                 assert!(
-                    status == 200 && (may.contains(&state) || mail),
+                    status == 200 && (may.contains(&state) || mail || empty),
                     "{fault}: {connection} {operation}: {tried}"
                 );
             }

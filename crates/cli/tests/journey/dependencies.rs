@@ -29,7 +29,7 @@ const LICENCES: [&str; 12] = [
 
 /// What others of our dependencies want in different versions. Whoever adds one looks first for a
 /// release that makes do with what is there.
-const DOUBLED: [&str; 22] = [
+const DOUBLED: [&str; 25] = [
     "atoi",
     "base64",
     "bit-vec",
@@ -37,16 +37,19 @@ const DOUBLED: [&str; 22] = [
     "cpufeatures",
     "crypto-common",
     "digest",
+    "flume",
     "generic-array",
     "getrandom",
     "hashbrown",
     "heck",
     "http",
+    "md-5",
     "nom",
     "num-bigint",
     "rand",
     "rand_chacha",
     "rand_core",
+    "rustls-webpki",
     "sha2",
     "strum",
     "strum_macros",

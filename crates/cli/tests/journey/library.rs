@@ -1,8 +1,8 @@
 //! The library of ready-made runbooks: by the command, and against the stand-ins where no scene of
 //! the demo plays one.
 
-use crate::kit::{LIBRARY, Stage, arvok, folder, until};
-use arvok_standins::Faults;
+use crate::kit::{LIBRARY, Stage, arvok, block, folder, until};
+use arvok_standins::{Faults, machine::Machine, switch};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -29,7 +29,7 @@ fn it_is_listed_shown_and_copied_without_a_server() {
         .iter()
         .filter_map(|i| i["name"].as_str())
         .collect();
-    assert!(names.len() == 19 && names.is_sorted(), "{names:?}");
+    assert!(names.len() == 23 && names.is_sorted(), "{names:?}");
     let shown = arvok(&["runbook", "library", "page-rota"], &[], "");
     assert!(
         shown.out.starts_with("runbook: page-rota\n") && shown.err.contains("it needs pager"),
@@ -251,4 +251,201 @@ fn a_message_by_mail_is_tried_shown_and_sent_once_whatever_the_server_does() {
     for told in [stage.get("/api/v1/jobs?limit=50").to_string(), text, stage.log()] {
         assert!(!told.contains(&secret), "a password is shown");
     }
+}
+
+/// A machine, and the library's connection to it.
+fn machine(stage: &Stage, name: &str) -> Machine {
+    let machine = Machine::scratch(name).unwrap_or_else(|e| panic!("{e}"));
+    reach(stage, &machine, "yard-machines");
+    machine
+}
+
+/// Points a connection of the library to a machine, and trusts that.
+fn reach(stage: &Stage, machine: &Machine, connection: &str) {
+    let place = format!("connection/{connection}");
+    stage.secret(connection, &machine.key().expect("a key"), &[&place]);
+    let text = std::fs::read_to_string(format!("{LIBRARY}/connections/{connection}.yaml"))
+        .expect("the library")
+        .replace("://*", &format!("://*:{}", machine.port()))
+        .replace("*.switch.skerrow.example", "127.0.0.*")
+        .replace("*.skerrow.example", "127.0.0.*")
+        .replace("user: arvok", &format!("user: {}", machine.user()));
+    stage.publish(&text);
+    let fingerprint = machine.fingerprint().expect("a key");
+    let trust = ["connection", "trust", connection, "--host", "127.0.0.1"];
+    let said = stage.arvok(&[&trust[..], &["--fingerprint", &fingerprint]].concat());
+    assert_eq!(said.code, 0, "{}", said.all());
+}
+
+#[test]
+fn a_unit_is_restarted_when_it_has_failed_and_a_restart_that_does_not_help_is_told() {
+    let stage = Stage::with_demo();
+    let machine = machine(&stage, "units");
+    let set =
+        |file: &str, text: &str| machine.set_unit("booking.service", file, text).expect("writes");
+    let restart = |unit: &str| {
+        let inputs = json!({ "machine": "machine/127.0.0.1", "unit": unit, "settles_in": "1s" });
+        launched(&stage, "restart-unit", &inputs)
+    };
+    let ended = |job: &Value| {
+        let failure = job["job"]["failure"].as_str().unwrap_or_default().to_owned();
+        (job["job"]["state"].as_str().expect("a state").to_owned(), failure)
+    };
+    let (state, why) = ended(&restart("booking.service"));
+    assert_eq!(state, "succeeded", "{why}");
+    assert!(why.contains("is active, running; it was left alone"), "{why}");
+
+    set("state", "failed\n");
+    set("log", "2026-11-29T02:00:00 quill booking[1]: no seat is left\n");
+    let job = restart("booking.service");
+    assert_eq!(ended(&job), ("succeeded".to_owned(), String::new()), "{job:#}");
+    assert_eq!(
+        job["outputs"],
+        json!({ "was": "failed, failed", "is": "active, running" }),
+        "{job:#}"
+    );
+    let kept = job.to_string();
+    assert!(kept.contains("# Processes by memory") && kept.contains("no seat is left"), "{job:#}");
+
+    for (fault, words) in [
+        ("start", "Job for booking.service failed because the control process exited"),
+        ("later", "booking.service does not stay up; it is active, running"),
+    ] {
+        set("state", "failed\n");
+        set("breaks", fault);
+        let (state, why) = ended(&restart("booking.service"));
+        assert!(state == "failed" && why.contains(words), "{fault}: {state}: {why}");
+    }
+    let (state, why) = ended(&restart("bokking.service"));
+    assert!(state == "failed" && why.contains("knows no unit bokking.service"), "{why}");
+}
+
+#[test]
+fn old_files_go_from_a_full_disk_and_what_a_machine_is_at_goes_into_its_ticket() {
+    let stage = Stage::with_demo();
+    let machine = machine(&stage, "disk");
+    let logs = folder("full disk's logs");
+    let old = std::time::SystemTime::now() - std::time::Duration::from_hours(24 * 10);
+    for (name, is_old) in
+        [("a.log.1", true), ("-delete.log.2", true), ("new.log.1", false), ("kept.txt", true)]
+    {
+        let file = std::fs::File::create(logs.join(name)).expect("writes");
+        if is_old {
+            file.set_modified(old).expect("is set");
+        }
+    }
+    let free = |full: f64| {
+        let inputs =
+            json!({ "machine": "machine/127.0.0.1", "folder": logs, "full_percent": full });
+        launched(&stage, "free-disk", &inputs)["job"].clone()
+    };
+    let left = || {
+        let mut names: Vec<_> = std::fs::read_dir(&logs)
+            .expect("is there")
+            .map(|f| f.expect("a file").file_name().into_string().expect("a name"))
+            .collect();
+        names.sort();
+        names
+    };
+    let job = free(100.0);
+    let why = job["failure"].as_str().unwrap_or_default();
+    assert!(job["state"] == "succeeded" && why.contains("nothing was removed"), "{job:#}");
+    assert_eq!(left().len(), 4);
+    // So full that no removing helps.
+    let job = free(1.0);
+    let why = job["failure"].as_str().unwrap_or_default();
+    assert!(job["state"] == "failed" && why.starts_with("2 files were removed"), "{job:#}");
+    assert!(why.contains(&format!("Largest: {}", logs.display())), "{why}");
+    assert_eq!(left(), ["kept.txt", "new.log.1"]);
+
+    let inputs = json!({ "machine": "machine/127.0.0.1", "unit": "booking.service" });
+    let job = launched(&stage, "collect-evidence", &inputs);
+    assert_eq!(job["job"]["state"], "succeeded", "{job:#}");
+    let ticket = stage.harbour.desk.with(|desk| desk.tickets.values().next().cloned());
+    let ticket = ticket.expect("a ticket");
+    assert_eq!(ticket.about.as_deref(), Some("machine/127.0.0.1"));
+    assert!(ticket.notes[0].contains("# Last lines of booking.service"), "{:?}", ticket.notes);
+    let inputs = json!({ "machine": "machine/127.0.0.1", "ticket": ticket.number });
+    let job = launched(&stage, "collect-evidence", &inputs);
+    assert_eq!(job["outputs"]["ticket"], ticket.number, "{job:#}");
+    drop(machine);
+}
+
+#[test]
+fn a_port_comes_back_and_a_change_that_is_not_proved_is_taken_back_by_the_switch() {
+    let stage = Stage::with_demo();
+    let at_work = &stage.harbour.switch;
+    let keys = folder("keys of the switch");
+    let over_ssh = block(async { switch::over_ssh(at_work, keys, 0) });
+    let over_ssh = over_ssh.unwrap_or_else(|e| panic!("{e}"));
+    reach(&stage, &over_ssh.machine, "pier-switches");
+    let set = |f: &dyn Fn(&mut switch::Port)| {
+        at_work.with(|switch| f(switch.ports.get_mut("ge-0/0/7").expect("a port")));
+    };
+    let revive = |port: &str, even_if_disabled: bool| {
+        let inputs = json!({ "switch": "127.0.0.1", "port": port,
+                             "even_if_disabled": even_if_disabled });
+        let job = launched(&stage, "revive-port", &inputs);
+        let failure = job["job"]["failure"].as_str().unwrap_or_default().to_owned();
+        let state = job["job"]["state"].as_str().expect("a state").to_owned();
+        (state, failure, job["outputs"].clone())
+    };
+    let is_up = || at_work.with(|switch| switch.ports["ge-0/0/7"].is_up());
+
+    let (state, why, _) = revive("ge-0/0/7", false);
+    assert!(state == "succeeded" && why.contains("is up; it was left alone"), "{why}");
+    let (state, why, _) = revive("ge-0/0/77", false);
+    assert!(state == "failed" && why.contains("has no port ge-0/0/77"), "{why}");
+
+    set(&|port| port.shut_for_errors = true);
+    let (state, why, gave) = revive("ge-0/0/7", false);
+    assert_eq!((state.as_str(), why.as_str()), ("succeeded", ""), "{gave}");
+    assert_eq!(gave, json!({ "neighbours": ["brack-kiosks-3"] }));
+    assert!(is_up());
+
+    set(&|port| port.enabled = false);
+    let (state, why, _) = revive("ge-0/0/7", false);
+    assert!(state == "failed" && why.contains("was disabled by somebody; it stays so"), "{why}");
+    let (state, why, _) = revive("ge-0/0/7", true);
+    assert_eq!((state.as_str(), why.as_str()), ("succeeded", ""));
+    assert!(is_up());
+
+    // The cable is out: nothing proves it, nobody confirms it, and the switch takes it back. It is
+    // told so here and now; that it does so by itself when the time is over, its own tests show.
+    set(&|port| (port.enabled, port.cable) = (false, false));
+    let text = std::fs::read_to_string(format!("{LIBRARY}/runbooks/revive-port.yaml"))
+        .expect("the library");
+    let hasty =
+        text.split("examples:").next().expect("a runbook").replace("within: 1m", "within: 2s");
+    stage.publish(&hasty);
+    let (state, why, _) = revive("ge-0/0/7", true);
+    assert!(state == "failed" && why.contains("does not come up"), "{why}");
+    assert!(at_work.with(|switch| switch.ports["ge-0/0/7"].enabled), "it waits to be confirmed");
+    at_work.with(|switch| switch.pass(std::time::Duration::from_mins(5)));
+    assert!(!at_work.with(|switch| switch.ports["ge-0/0/7"].enabled), "it was taken back");
+    until("no session to be left", || at_work.with(|switch| switch.sessions == 0).then_some(()));
+
+    let tried = |connection: &str, operation: &str, give: Value| {
+        let path = format!("/api/v1/connections/{connection}/operations/{operation}/try");
+        let (status, tried) =
+            stage.call(Method::POST, &path, Some(&json!({ "give": give, "dry_run": false })));
+        assert_eq!((status, &tried["state"]), (200, &json!("done")), "{tried}");
+        tried["output"].clone()
+    };
+    let port = json!({ "switch": "127.0.0.1", "port": "ge-0/0/1" });
+    let counted = tried("pier-switches", "port.counters", port);
+    assert!(counted["received"].as_f64() > counted["sent"].as_f64(), "{counted}");
+    // The same over RESTCONF; the name of a port is one part of a path.
+    let port = json!({ "port": "ge-0/0/7" });
+    let state = tried("pier-switch-web", "port.state", port.clone());
+    assert_eq!(state, json!({ "enabled": false, "is_up": false }));
+    tried("pier-switch-web", "port.enable", port.clone());
+    set(&|port| port.cable = true);
+    assert!(is_up());
+    let there = tried("pier-switch-web", "port.neighbours", json!({}));
+    assert!(there.to_string().contains("brack-kiosks-3"), "{there}");
+    tried("pier-switch-web", "port.disable", port);
+    assert!(!is_up());
+    let said = stage.arvok(&["connection", "test", "pier-switch-web"]);
+    assert!(said.code == 0 && said.out.contains("ge-0/0/7"), "{}", said.all());
 }

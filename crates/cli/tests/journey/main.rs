@@ -3,6 +3,7 @@
 
 mod api;
 mod bounds;
+mod brokers;
 mod chaos;
 mod claims;
 mod command;

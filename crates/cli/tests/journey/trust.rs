@@ -259,6 +259,45 @@ fn a_secret_goes_where_an_admin_said_and_not_where_the_version_before_did() {
 }
 
 #[test]
+fn a_session_is_opened_as_an_admin_said_and_not_as_another_connector_does() {
+    let stage = Stage::with_demo();
+    let (_, made) = stage.call(
+        Method::POST,
+        "/api/v1/tokens",
+        Some(&json!({ "name": "ada", "role": "author" })),
+    );
+    let ada = made["token"].as_str().expect("a token");
+    let publish = |token: &str, text: &str| {
+        let body = json!({ "files": [{ "file": "a.yaml", "text": text }] });
+        stage.call_as(token, Method::POST, "/api/v1/publish", Some(&body))
+    };
+    stage.secret("office", "office-token-1", &["connection/office"]);
+    let connector = |path: &str, about: &str| {
+        format!(
+            "connector: controller\nsummary: {about}\nsession:\n  login:\n    takes: {{ word: {{ type: \
+             string }} }}\n    request: {{ method: POST, path: {path}, body: {{ word: \
+             \"${{give.word}}\" }} }}\n    output: response.body\n  headers: {{ X-Token: \
+             \"${{session}}\" }}\noperations: {{ show: {{ request: {{ method: GET, path: /x }} }} }}\n"
+        )
+    };
+    let connection = "connection: office\nconnector: controller\nbase: http://office\ncredential: { \
+                      session: { word: \"${secret('office')}\" } }\n";
+    let both = format!("{}---\n{connection}", connector("/sessions", "a"));
+    let (status, refused) = publish(ada, &both);
+    assert_eq!((status, &refused["code"]), (403, &json!("address-with-secret")), "{refused}");
+    assert_eq!(publish(&stage.token, &both).0, 200, "an admin says how");
+    assert_eq!(
+        publish(ada, &connector("/sessions", "b")).0,
+        200,
+        "the same session is nothing new"
+    );
+    let (status, refused) = publish(ada, &connector("/notes", "b"));
+    assert_eq!((status, &refused["code"]), (403, &json!("address-with-secret")), "{refused}");
+    assert_eq!(publish(&stage.token, &connector("/notes", "b")).0, 200, "an admin says how");
+    assert_eq!(publish(ada, &connector("/sessions", "b")).0, 200, "and that stays approved");
+}
+
+#[test]
 fn the_last_admin_stays_and_a_revoked_name_is_not_made_again() {
     let mut stage = Stage::bare();
     let revoke = |stage: &Stage, name: &str| stage.arvok(&["token", "revoke", name]);

@@ -1,16 +1,16 @@
 //! Calls over HTTP: performs what an [`Exchange`] of the core decides, one request after the other.
 //!
-//! [`clients`] are made for each way to trust and to be trusted, [`tokens`] fetched where a
-//! connection has a client's credentials, [`sending`] sends one request, [`answer`] reads what
-//! comes back.
+//! [`clients`] are made for each way to trust and to be trusted, [`credentials`] shown by each
+//! [`request`], [`sending`] sends one with its credential, [`answer`] reads what comes back.
 
 mod answer;
 mod clients;
+mod credentials;
+mod request;
 mod sending;
-mod tokens;
 
 pub(crate) use answer::transport;
-pub(crate) use tokens::pair;
+pub(crate) use credentials::pair;
 
 use crate::driver::{Called, Driver, Way};
 use arvok_core::{
@@ -18,16 +18,16 @@ use arvok_core::{
     connector::{Answer, CallEnd, Exchange, Failure, Next, Request},
 };
 use clients::Clients;
+use credentials::Credentials;
 use reqwest::Client;
 use sending::send;
 use std::time::{Duration, Instant};
-use tokens::Tokens;
 
 /// The HTTP side of described connectors.
 #[derive(Debug)]
 pub struct Http {
     clients: Clients,
-    tokens: Tokens,
+    credentials: Credentials,
 }
 
 /// The client could not be made.
@@ -39,7 +39,7 @@ impl Http {
     /// For all connections.
     pub fn new() -> Result<Self, CallError> {
         let clients = Clients::new().map_err(CallError)?;
-        Ok(Self { clients, tokens: Tokens::default() })
+        Ok(Self { clients, credentials: Credentials::default() })
     }
 }
 
@@ -47,6 +47,11 @@ impl Http {
     /// The client of whoever shows nothing and trusts what the system knows.
     pub(crate) const fn plain(&self) -> &Client {
         self.clients.plain()
+    }
+
+    /// Ends the sessions that are open.
+    pub(crate) async fn close(&self) {
+        self.credentials.close().await;
     }
 
     /// Looks whether anybody answers, whatever the answer; what was answered.
@@ -62,7 +67,7 @@ impl Http {
             headers: Vec::new(),
             body: None,
         };
-        let answer = send(&self.tokens, &client, way, &request).await?;
+        let answer = send(&self.credentials, &client, way, &request).await?;
         match answer.status {
             status @ (401 | 403) => {
                 Err(Failure::lasting(CallEnd::Refused, format!("answered {status}")))
@@ -83,7 +88,7 @@ impl Driver<Exchange<'_>> for Http {
         let mut request = exchange.request().clone();
         let mut answered: Option<Instant> = None;
         loop {
-            let answer = send(&self.tokens, &client, way, &request).await;
+            let answer = send(&self.credentials, &client, way, &request).await;
             let since = *answered.get_or_insert_with(Instant::now);
             let passed =
                 Period::from_millis(since.elapsed().as_millis().try_into().unwrap_or(u64::MAX));

@@ -6,7 +6,7 @@ use super::{
     session::{Line, SeenKey},
 };
 use crate::driver::Way;
-use arvok_core::connector::{CallEnd, Failure, Opened};
+use arvok_core::connector::{CallEnd, Failure, Opened, UserKey};
 use futures_util::future::BoxFuture;
 use russh::{Channel, client::Msg};
 use sha2::{Digest, Sha256};
@@ -52,7 +52,7 @@ fn add_shown(digest: &mut Sha256, known: &[String], way: Way<'_>) {
         digest.update(text);
     };
     match way.credential {
-        Some(Opened::Key { user, private, passphrase, certificate }) => {
+        Some(Opened::Key(UserKey { user, private, passphrase, certificate })) => {
             add(user);
             add(private);
             add(passphrase.as_deref().unwrap_or_default());

@@ -2,7 +2,7 @@
 
 use super::machine::Machine;
 use crate::driver::{Way, unsent};
-use arvok_core::connector::{CallEnd, Failure, Opened};
+use arvok_core::connector::{CallEnd, Failure, Opened, UserKey};
 use russh::{
     Channel, Disconnect,
     client::{self, AuthResult, Config, Handle, KeyboardInteractiveAuthResponse, Msg},
@@ -166,7 +166,7 @@ async fn sign_in(
         Failure::new(CallEnd::NotSent, format!("{} broke off: {e}", machine.name()))
     };
     let (user, result) = match way.credential {
-        Some(Opened::Key { user, private, passphrase, certificate }) => {
+        Some(Opened::Key(UserKey { user, private, passphrase, certificate })) => {
             let (private, passphrase) = (private.clone(), passphrase.clone());
             // A passphrase is stretched for a while on purpose.
             let read = tokio::task::spawn_blocking(move || {

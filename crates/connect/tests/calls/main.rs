@@ -1,5 +1,7 @@
 //! Calls against a peer that misbehaves: redirects, floods, silence, lost lines.
 
+mod brokers;
+mod credentials;
 mod device;
 mod mail;
 mod netconf;
@@ -9,16 +11,60 @@ mod tls;
 
 use arvok_connect::{Call, CallOutcome, Called, Drivers, Redactor, Way};
 use arvok_core::{
-    connector::{CallEnd, Connector, Failure, Opened},
+    connector::{CallEnd, Connector, Failure, Grant, OAuth2, Opened},
     definition::Defined,
     document::parse_file,
 };
+use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 use std::time::Duration;
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpListener,
 };
+
+/// Whatever an alert may hold: any characters, and what means something to shells, terminals, XML.
+fn texts() -> impl Strategy<Value = String> {
+    let pieces = vec![
+        "'",
+        "\"",
+        "\\",
+        "$(id)",
+        "`id`",
+        "${x}",
+        "\n",
+        "\r",
+        "\t",
+        " ",
+        "-",
+        "--",
+        ";",
+        "&",
+        "|",
+        ">",
+        "<",
+        "]]>",
+        "<![CDATA[",
+        "&amp;",
+        "&#0;",
+        "<!--",
+        "?>",
+        "%s",
+        "*",
+        "~",
+        "!",
+        "#",
+        "\u{1b}[2J",
+        "\0",
+        "\u{7f}",
+        "é",
+        "\u{202e}",
+        "\u{fffe}",
+        "a",
+    ];
+    let soup = prop::collection::vec(prop::sample::select(pieces), 1..12);
+    prop_oneof![3 => soup.prop_map(|pieces| pieces.concat()), 1 => "\\PC{1,40}", 1 => any::<String>()]
+}
 
 /// A peer that reads one request, answers with these bytes, and ends. It gives back the request.
 async fn peer(answer: Vec<u8>) -> (String, tokio::task::JoinHandle<String>) {
@@ -219,13 +265,18 @@ async fn shown(
 
 /// Calls an operation of its own.
 async fn performed(way: Way<'_>, operation: &str) -> CallOutcome {
+    performed_with(way, operation, &Map::new()).await
+}
+
+/// The same, with what it is given.
+async fn performed_with(way: Way<'_>, operation: &str, give: &Map<String, Value>) -> CallOutcome {
     let text = format!("connector: c\noperations:\n  op: {operation}\n");
     let connector =
         Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let call = Call {
         operation: &connector.operations["op"],
-        give: &Map::new(),
+        give,
         key: "k",
         callback: None,
         way,
@@ -272,11 +323,12 @@ async fn a_certificate_that_is_none_is_told_without_its_text() {
 
 #[tokio::test]
 async fn a_token_is_fetched_and_never_told_and_what_gives_none_says_why() {
-    let opened = |token: &str| Opened::OAuth2 {
-        token: token.into(),
-        client: "arvok".into(),
-        secret: "client-secret".into(),
-        scopes: vec!["tickets:read".into(), "tickets:write".into()],
+    let opened = |token: &str| {
+        Opened::OAuth2(OAuth2 {
+            token: token.into(),
+            grant: Grant::Client { client: "arvok".into(), secret: "client-secret".into() },
+            scopes: vec!["tickets:read".into(), "tickets:write".into()],
+        })
     };
     let (tokens, asked) =
         peer(response("200 OK", "", "{\"access_token\": \"fetched-token\", \"expires_in\": 60}"))

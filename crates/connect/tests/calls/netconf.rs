@@ -1,9 +1,13 @@
 //! Network devices over NETCONF: a real netconfd behind sshd, and subsystems that misbehave.
 
-use crate::ssh::{LONG, Reached, failure, output};
+use crate::{
+    ssh::{LONG, Reached, failure, output, perform},
+    texts,
+};
 use arvok_connect::{Drivers, TrustedKeys, Way};
 use arvok_core::connector::{CallEnd, Failure, Opened};
 use arvok_standins::{device::Device, machine::Machine};
+use proptest::{prelude::*, test_runner::TestRunner};
 use serde_json::{Value, json};
 use std::{fs, path::PathBuf, process::Command, time::Duration};
 
@@ -112,6 +116,48 @@ async fn what_is_filled_in_reaches_a_device_as_it_is() {
         assert_eq!((refused.end, refused.lasting), (CallEnd::NotSent, true));
         assert!(refused.message.contains(why), "{refused:?}");
     }
+}
+
+#[test]
+fn whatever_is_filled_in_reaches_a_device_as_it_is_or_not_at_all() {
+    let device = device("netconf-texts", "running");
+    let reach = Reach::of(&device.machine);
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let (way, drivers) = (reach.way(LONG), Drivers::new().expect("drivers"));
+    let write = edit(" ").replace("name: ${give.x}", "name: port");
+    // The server itself compares what it keeps with what is asked for.
+    let read =
+        READ.replace("${give.x}", "port").replace("description: ''", "description: '<${give.x}>'");
+    let all = "    netconf: { get_config: {}, lists: [interface] }\n    output: \
+               response.data.interfaces.interface.size()\n";
+    let mut runner = TestRunner::new(ProptestConfig { cases: 40, ..ProptestConfig::default() });
+    let ended = runner.run(&texts(), |text| {
+        let called = runtime.block_on(perform(&drivers, way, &write, json!(text))).called;
+        match called {
+            Ok(_) => {
+                let came = runtime.block_on(output(&drivers, way, &read, json!(text)));
+                // The server writes a carriage return as it is, which is the end of a line to who
+                // reads it (XML, section 2.11).
+                let text = text.replace('\0', "\u{fffd}");
+                let text = text.replace("\r\n", "\n").replace('\r', "\n");
+                prop_assert_eq!(came, json!([format!("<{text}>")]));
+                let all = runtime.block_on(output(&drivers, way, all, json!("")));
+                prop_assert_eq!(all, json!(1), "no other came of it");
+            }
+            // What XML or YANG cannot carry (RFC 7950, section 9.4).
+            Err(failure) => {
+                let is_carried = |c: char| {
+                    matches!(c, '\t' | '\n' | '\r' | ' '..='\u{d7ff}' | '\u{e000}'..='\u{fdcf}'
+                        | '\u{fdf0}'..='\u{fffd}' | '\u{10000}'..)
+                        && c as u32 & 0xfffe != 0xfffe
+                };
+                let refused = [CallEnd::NotSent, CallEnd::Refused].contains(&failure.end);
+                prop_assert!(refused && !text.chars().all(is_carried), "{failure:?}");
+            }
+        }
+        Ok(())
+    });
+    ended.unwrap_or_else(|e| panic!("{e}"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

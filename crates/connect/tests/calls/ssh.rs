@@ -1,13 +1,16 @@
 //! Machines over SSH: a real sshd from Debian, and peers that misbehave at each stage.
 
+use crate::texts;
 use arvok_connect::{Call, CallOutcome, Called, Drivers, JumpHost, Redactor, TrustedKeys, Way};
 use arvok_core::{
-    connector::{CallEnd, Connector, Failure, Opened},
+    connector::{CallEnd, Connector, Failure, Opened, UserKey},
     definition::Defined,
     document::parse_file,
     glob::Glob,
 };
 use arvok_standins::machine::Machine;
+use base64::{Engine, prelude::BASE64_STANDARD};
+use proptest::{prelude::*, test_runner::TestRunner};
 use serde_json::{Map, Value, json};
 use std::{
     fs,
@@ -39,12 +42,12 @@ impl Reached for Machine {
     }
 
     fn key(&self, private: &str, passphrase: Option<&str>, certificate: Option<&str>) -> Opened {
-        Opened::Key {
+        Opened::Key(UserKey {
             user: self.user().to_owned(),
             private: private.to_owned(),
             passphrase: passphrase.map(str::to_owned),
             certificate: certificate.map(str::to_owned),
-        }
+        })
     }
 }
 
@@ -152,6 +155,39 @@ async fn what_is_filled_in_reaches_the_program_as_it_is() {
     let option = "    command: { args: [printf, '${give.x}'] }\n";
     let refused = failure(&drivers, way, option, json!("-v")).await;
     assert_eq!((refused.end, refused.lasting), (CallEnd::NotSent, true), "{refused:?}");
+}
+
+#[test]
+fn whatever_is_filled_in_reaches_the_program_as_it_is() {
+    let sshd = machine("texts");
+    let (base, trusted, credential) = (sshd.base(), sshd.trusted(), sshd.credential());
+    let way =
+        Way { credential: Some(&credential), trusted: Some(&trusted), ..Way::to(&base, LONG) };
+    let runtime = tokio::runtime::Runtime::new().expect("a runtime");
+    let drivers = Drivers::new().expect("drivers");
+    // As an argument of a program and of a line for a shell, in the environment, and as input.
+    let print = "    command:
+      shell: 'printf \"%s\\n\" \"$(printf %s. \"$1\" | base64 -w0)\" \"$(printf %s. \"$X\" | base64 -w0)\" \"$(base64 -w0)\"; shift; exec \"$@\"'
+      args: ['${give.x}', sh, -c, 'printf %s. \"$1\" | base64 -w0', '--', '${give.x}']
+      env: { X: '${give.x}' }
+      input: '${give.x}'
+    output: response.stdout
+";
+    let mut runner = TestRunner::new(ProptestConfig { cases: 120, ..ProptestConfig::default() });
+    let ended = runner.run(&texts(), |text| {
+        let came = runtime.block_on(perform(&drivers, way, print, json!(text))).called;
+        // No argument can hold it: filling in replaces it.
+        let text = text.replace('\0', "\u{fffd}");
+        let Ok(Called::Output(came)) = came else {
+            return Err(TestCaseError::fail(format!("{came:?}")));
+        };
+        let lines: Vec<&str> = came.as_str().unwrap_or_default().lines().collect();
+        let ended = BASE64_STANDARD.encode(format!("{text}."));
+        let input = BASE64_STANDARD.encode(&text);
+        prop_assert_eq!(lines, [ended.as_str(), &ended, &input, &ended]);
+        Ok(())
+    });
+    ended.unwrap_or_else(|e| panic!("{e}"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -305,9 +341,13 @@ async fn what_is_cut_off_or_takes_too_long_is_not_known() {
     let pid = folder.join("pid");
     let sleep = "    command: { shell: 'echo $$ > \"$1\"; exec sleep 600', args: ['${give.x}'] }\n";
     let asked = json!(pid);
-    let Opened::Key { private, .. } = &credential else { panic!("a key") };
-    let theirs =
-        Opened::Key { user, private: private.clone(), passphrase: None, certificate: None };
+    let Opened::Key(UserKey { private, .. }) = &credential else { panic!("a key") };
+    let theirs = Opened::Key(UserKey {
+        user,
+        private: private.clone(),
+        passphrase: None,
+        certificate: None,
+    });
     let short = Way { timeout: Duration::from_secs(5), credential: Some(&theirs), ..way };
     let late = failure(&drivers, short, sleep, asked.clone()).await;
     assert_eq!((late.end, late.lasting), (CallEnd::Unknown, false), "{late:?}");

@@ -12,7 +12,7 @@ use crate::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Longest time over which a rate is counted, in milliseconds.
 const HOUR: u64 = 3_600_000;
@@ -87,7 +87,7 @@ pub struct Connection {
     /// The connector's name.
     pub connector: String,
     /// Where its secrets go, as written: the base address, the address that gives tokens, and who
-    /// vouches for them; of machines their names and keys too.
+    /// vouches for them; of machines their names and keys too, of an assertion what it says.
     pub shown_to: Vec<Option<String>>,
     /// How it is spoken to, where the address as written says so.
     pub protocol: Option<Protocol>,
@@ -127,8 +127,8 @@ impl Definition for Connection {
     }
 
     fn credentials(&self) -> Vec<(&str, &Template)> {
-        let shown = self.credential.iter().flat_map(|c| c.templates("/credential"));
-        shown.chain([("/base", &self.base)]).collect()
+        let shown = self.credential.iter().flat_map(Credential::parts);
+        shown.map(|part| ("/credential", part)).chain([("/base", &self.base)]).collect()
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
@@ -143,10 +143,16 @@ impl Definition for Connection {
         if let Some(wrong) = self.jump.as_ref().and_then(|jump| jump_mismatch(jump, others)) {
             return vec![wrong];
         }
-        let connector: Option<&Connector> = others.get(&self.connector).ok();
-        let (Some(connector), Some(protocol)) = (connector, self.protocol) else {
+        let Some(connector) = others.get::<Connector>(&self.connector).ok() else {
             return Vec::new();
         };
+        if let Some(Credential::Session(given)) = &self.credential {
+            let wrong = session_mismatches(connector, given);
+            if !wrong.is_empty() {
+                return wrong;
+            }
+        }
+        let Some(protocol) = self.protocol else { return Vec::new() };
         let other =
             connector.operations.iter().find(|(_, operation)| operation.protocol() != protocol);
         let wrong = |(name, operation): (&String, &Operation)| {
@@ -192,13 +198,30 @@ fn jump_mismatch(jump: &str, others: &dyn Others) -> Option<Mismatch> {
     Some(Mismatch::at("/jump", Fault::Unfit(format!("`{jump}` {fault}"))))
 }
 
+/// What does not fit of what a session is opened with.
+fn session_mismatches(connector: &Connector, given: &BTreeMap<String, Template>) -> Vec<Mismatch> {
+    let at = "/credential/session";
+    let Some(session) = &connector.session else {
+        let fault = format!("connector `{}` says nothing of a `session`", connector.name);
+        return vec![Mismatch::at(at, Fault::Unfit(fault))];
+    };
+    let names: Vec<String> = given.keys().cloned().collect();
+    let wrong = session.takes().misfit(&names).into_iter();
+    let whose = format!("the session of connector `{}`", connector.name);
+    wrong.map(|error| Mismatch::at(at, Fault::Unfit(format!("{whose}: {error}")))).collect()
+}
+
 /// Complains of a credential that means nothing to the protocol; none could be checked: of nothing.
 fn fits_protocol(check: &mut Checker<'_>, base: &str, credential: Option<Option<&Credential>>) {
     let Some(Some(credential)) = credential else { return };
     let wrong = match (Protocol::of(base), credential) {
         (Some(Protocol::Mail), Credential::Basic { .. }) => None,
         (Some(Protocol::Mail), _) => Some("a mail server is shown `basic`, a name and a password"),
-        (Some(protocol), Credential::Basic { .. } | Credential::Key { .. })
+        (Some(Protocol::Amqp | Protocol::Mqtt), Credential::Basic { .. }) => None,
+        (Some(Protocol::Amqp | Protocol::Mqtt), _) => {
+            Some("a broker is shown `basic`, a name and a password")
+        }
+        (Some(protocol), Credential::Basic { .. } | Credential::Key(_))
             if protocol.is_over_ssh() =>
         {
             None
@@ -206,7 +229,7 @@ fn fits_protocol(check: &mut Checker<'_>, base: &str, credential: Option<Option<
         (Some(protocol), _) if protocol.is_over_ssh() => Some(
             "a machine is shown `key`, a user's private key, or `basic`, a name and a password",
         ),
-        (Some(Protocol::Http), Credential::Key { .. }) => {
+        (Some(Protocol::Http), Credential::Key(_)) => {
             Some("a `key` is for machines that are reached over SSH")
         }
         _ => None,
@@ -271,12 +294,12 @@ impl Defined for Connection {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::decoding::<ConnectionDoc>(document)?;
-        let tokens = doc
-            .credential
-            .as_ref()
-            .and_then(|c| c.oauth2.as_ref())
-            .map(|oauth2| oauth2.token.clone());
+        let oauth2 = doc.credential.as_ref().and_then(|c| c.oauth2.as_ref());
+        let tokens = oauth2.map(|oauth2| oauth2.token.clone());
         let mut shown_to = vec![Some(doc.base.clone()), tokens, doc.authorities.clone()];
+        // What a key asserts, and of whom, is as much as where that goes.
+        let assertion = oauth2.and_then(|oauth2| oauth2.assertion.as_ref());
+        shown_to.extend(assertion.map(|assertion| serde_json::to_string(assertion).ok()));
         shown_to.extend(doc.hosts.iter().chain(&doc.host_keys).cloned().map(Some));
         let base = address(&mut check, "/base", doc.base.clone(), &Protocol::ALL);
         let credential = match doc.credential {

@@ -38,11 +38,15 @@ mod openapi;
 mod operation;
 mod output;
 mod protocols;
+mod session;
 
 pub use callback::{CALLBACK, CALLBACK_KEY, CallbackAt};
 pub use connection::{Connection, ConnectionDoc, Rate};
 pub(crate) use credential::secret;
-pub use credential::{Credential, CredentialDoc, Opened, SECRETS};
+pub use credential::{
+    Assertion, Credential, CredentialDoc, CredentialOf, Grant, MessageSignature, OAuth2, Opened,
+    SECRETS, SenderCredentialDoc, SignatureAlgorithm, SignatureV4, UserKey,
+};
 pub(crate) use exit::{ExitStatuses, is_variable};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use openapi::{Described, Import, ImportError, import};
@@ -50,10 +54,12 @@ pub use operation::{Operation, OperationDoc, Repeat};
 pub use output::MAX_OUTPUT;
 pub(crate) use output::usable;
 pub use protocols::{
-    Answer, Body, Callback, CommandExit, CommandResult, Exchange, Letter, Mailbox, Mailing,
-    NetconfExchange, NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand,
-    Request, RequestError, ShownRequest, Signed, SshPlan, announced, retry_after,
+    AmqpAct, AmqpAnswer, AmqpMessage, AmqpPlan, Answer, Body, Callback, CommandExit, CommandResult,
+    Exchange, Letter, Mailbox, Mailing, MessagePayload, MqttMessage, MqttPlan, NetconfExchange,
+    NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand, Request,
+    RequestError, ShownRequest, Signed, SshPlan, announced, retry_after,
 };
+pub use session::{OpenedSession, Session, SessionDoc};
 
 use crate::{
     definition::{Defined, Definition, Kind, Missing, Others},
@@ -76,6 +82,9 @@ pub struct ConnectorDoc {
     /// The operation by which a connection is tested: one that changes nothing and needs nothing.
     #[serde(default)]
     pub test: Option<String>,
+    /// How sessions are opened and ended, for connections that have `credential: session`.
+    #[serde(default)]
+    pub session: Option<SessionDoc>,
     /// What it can do, by name.
     pub operations: BTreeMap<String, OperationDoc>,
 }
@@ -89,6 +98,8 @@ pub struct Connector {
     pub summary: Option<String>,
     /// The operation by which a connection is tested.
     pub test: Option<String>,
+    /// How sessions are opened and ended.
+    pub session: Option<Session>,
     /// What it can do, by name.
     pub operations: BTreeMap<String, Operation>,
 }
@@ -105,6 +116,10 @@ impl Defined for Connector {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::decoding::<ConnectorDoc>(document)?;
+        let session = match doc.session {
+            None => Some(None),
+            Some(session) => session.check(&mut check, "/session").map(Some),
+        };
         let wanted = doc.operations.len();
         let operations: BTreeMap<_, _> = doc
             .operations
@@ -123,12 +138,14 @@ impl Defined for Connector {
         if let Some(test) = doc.test.as_deref().filter(|_| whole) {
             tests(&mut check, test, &operations);
         }
-        check.finish(whole.then_some(Self {
+        let made = session.filter(|_| whole).map(|session| Self {
             name: doc.connector,
             summary: doc.summary,
             test: doc.test,
+            session,
             operations,
-        }))
+        });
+        check.finish(made)
     }
 }
 

@@ -6,9 +6,10 @@ use super::{
     failure::Hiding,
     output::usable,
     protocols::{
-        Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues, HttpCall, HttpDoc, Key,
-        MailCall, MailDoc, NetconfCall, NetconfDoc, PagesDoc, Planned, Protocol, RequestDoc,
-        RequestError, ShownRequest, SshCall, SshDoc, UntilDoc, UploadDoc,
+        AmqpCall, AmqpDoc, Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues,
+        HttpCall, HttpDoc, Key, MailCall, MailDoc, MqttCall, MqttDoc, NetconfCall, NetconfDoc,
+        PagesDoc, Planned, Protocol, RequestDoc, RequestError, ShownRequest, SshCall, SshDoc,
+        UntilDoc, UploadDoc,
     },
 };
 use crate::{
@@ -34,7 +35,7 @@ pub struct OperationDoc {
     #[serde(default)]
     pub takes: Map<String, Value>,
     /// The HTTP request. An operation has one of `request`, `mail`, `command`, `upload`,
-    /// `download` and `netconf`.
+    /// `download`, `netconf`, `mqtt` and `amqp`.
     #[serde(default)]
     pub request: Option<RequestDoc>,
     /// The message that is sent by mail.
@@ -52,6 +53,12 @@ pub struct OperationDoc {
     /// What is asked of a network device, over NETCONF.
     #[serde(default)]
     pub netconf: Option<NetconfDoc>,
+    /// The message that is published to a broker over MQTT.
+    #[serde(default)]
+    pub mqtt: Option<MqttDoc>,
+    /// What is published to a broker over AMQP, or asked of it.
+    #[serde(default)]
+    pub amqp: Option<AmqpDoc>,
     /// On which machine a command, an upload, a download or a `netconf` is, where its connection
     /// stands for many and says which by `hosts`: usually `${give.host}`.
     #[serde(default)]
@@ -70,7 +77,8 @@ pub struct OperationDoc {
     /// Of `mail` the `response` has `status`, `text` and `message_id`, and is the output where none
     /// is written. Of a `command` it has `exit`, `stdout`, `stderr` and `left_out`, of a `download`
     /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; of a `netconf` `data`, what the
-    /// device answered, and of its edit `datastore` and `persist_id`; left out: `stdout`,
+    /// device answered, and of its edit `datastore` and `persist_id`; of an `mqtt`
+    /// `has_subscribers`, of an `amqp` that looks `messages` and `consumers`; left out: `stdout`,
     /// `content`, `data`, or all.
     #[serde(default)]
     pub output: Option<String>,
@@ -79,7 +87,7 @@ pub struct OperationDoc {
     #[serde(default)]
     pub gives: Option<Map<String, Value>>,
     /// Whether doing it twice is harmless. Left out: `safe` for GET, for downloads, for what only
-    /// reads over NETCONF and for commands that look, else `never`.
+    /// reads over NETCONF or AMQP and for commands that look, else `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
     /// How to find out whether it was done, when no answer says so; for what is `repeat: never`.
@@ -93,6 +101,11 @@ pub struct OperationDoc {
     /// `safe` or `keyed` is tried again.
     #[serde(default)]
     pub retry_on: Option<Vec<u16>>,
+    /// Names of elements that are lists in an answer of XML, however many there are. Such an answer
+    /// is a map by the name of its outermost element; attributes begin with `@`, and the text
+    /// beside them is `$`.
+    #[serde(default)]
+    pub lists: Option<Vec<String>>,
 }
 
 /// How to find out whether a call of an operation was done.
@@ -252,46 +265,35 @@ impl Operation {
             callback: doc.callback,
             key_header: doc.key_header,
             retry_on: doc.retry_on,
+            lists: doc.lists,
         };
-        let ssh = [
-            doc.command.map(SshDoc::Command),
-            doc.upload.map(SshDoc::Upload),
-            doc.download.map(SshDoc::Download),
+        let acts = [
+            doc.request.map(|request| ActDoc::Request(Box::new(request))),
+            doc.mail.map(ActDoc::Mail),
+            doc.command.map(|command| ActDoc::Machine(SshDoc::Command(command))),
+            doc.upload.map(|upload| ActDoc::Machine(SshDoc::Upload(upload))),
+            doc.download.map(|download| ActDoc::Machine(SshDoc::Download(download))),
+            doc.netconf.map(|netconf| ActDoc::Device(Box::new(netconf))),
+            doc.mqtt.map(ActDoc::Mqtt),
+            doc.amqp.map(|amqp| ActDoc::Amqp(Box::new(amqp))),
         ];
-        let mut ssh: Vec<SshDoc> = ssh.into_iter().flatten().collect();
-        if ssh.is_empty() && doc.netconf.is_none() && doc.host.is_some() {
+        let mut acts: Vec<ActDoc> = acts.into_iter().flatten().collect();
+        let (Some(act), true) = (acts.pop(), acts.is_empty()) else {
+            check.fail(
+                at,
+                "an operation has one of `request`, `mail`, `command`, `upload`, `download`, \
+                 `netconf`, `mqtt` and `amqp`",
+            );
+            return None;
+        };
+        if doc.host.is_some() && !matches!(act, ActDoc::Machine(_) | ActDoc::Device(_)) {
             let wrong = "belongs to a `command`, an `upload`, a `download` or a `netconf`";
             check.fail(&format!("{at}/host"), wrong);
         }
-        let (call, seen) = match (doc.request, doc.mail, ssh.pop(), doc.netconf) {
-            (Some(request), None, None, None) => {
-                let (call, seen) = HttpCall::check(check, at, request, http, &give);
-                (call.map(|call| Call::Http(Box::new(call))), seen)
-            }
-            (None, Some(mail), None, None) => {
-                belongs_to_http(check, at, &http, doc.repeat, "mail server knows a message");
-                let (call, seen) = MailCall::check(check, at, mail, &give);
-                (call.map(|call| Call::Mail(Box::new(call))), seen)
-            }
-            (None, None, Some(act), None) if ssh.is_empty() => {
-                belongs_to_http(check, at, &http, doc.repeat, "machine knows a command");
-                let (call, seen) = SshCall::check(check, at, act, doc.host, &give);
-                (call.map(|call| Call::Ssh(Box::new(call))), seen)
-            }
-            (None, None, None, Some(netconf)) => {
-                belongs_to_http(check, at, &http, doc.repeat, "device knows a request");
-                let (call, seen) = NetconfCall::check(check, at, netconf, doc.host, &give);
-                (call.map(|call| Call::Netconf(Box::new(call))), seen)
-            }
-            _ => {
-                check.fail(
-                    at,
-                    "an operation has one of `request`, `mail`, `command`, `upload`, `download` and \
-                     `netconf`",
-                );
-                return None;
-            }
-        };
+        if let Some(nobody) = act.knows_no_key() {
+            belongs_to_http(check, at, &http, doc.repeat, nobody);
+        }
+        let (call, seen) = act.check(check, at, http, doc.host, &give);
         let roots: Vec<&str> = seen.iter().map(|(name, _)| *name).collect();
         let names = Names { roots: &roots, functions: &[], types: &seen };
         let output = match doc.output {
@@ -366,7 +368,7 @@ impl Operation {
         match &self.call {
             Call::Ssh(call) => call.names_host(),
             Call::Netconf(call) => call.names_host(),
-            Call::Http(_) | Call::Mail(_) => false,
+            Call::Amqp(_) | Call::Http(_) | Call::Mail(_) | Call::Mqtt(_) => false,
         }
     }
 
@@ -408,6 +410,67 @@ impl Operation {
 }
 
 /// Complains of what is written beside a call of another protocol and means nothing there.
+/// What an operation does, as written: one of what there is.
+enum ActDoc {
+    Request(Box<RequestDoc>),
+    Mail(MailDoc),
+    Machine(SshDoc),
+    Device(Box<NetconfDoc>),
+    Mqtt(MqttDoc),
+    Amqp(Box<AmqpDoc>),
+}
+
+impl ActDoc {
+    /// Who does not know a repetition by its key.
+    const fn knows_no_key(&self) -> Option<&'static str> {
+        match self {
+            Self::Request(_) => None,
+            Self::Mail(_) => Some("mail server knows a message"),
+            Self::Machine(_) => Some("machine knows a command"),
+            Self::Device(_) => Some("device knows a request"),
+            Self::Mqtt(_) | Self::Amqp(_) => Some("broker knows a message"),
+        }
+    }
+
+    /// Checks it; with the call comes what its `output` may use, and the types of that.
+    fn check(
+        self,
+        check: &mut Checker<'_>,
+        at: &str,
+        http: HttpDoc,
+        host: Option<String>,
+        give: &Type,
+    ) -> (Option<Call>, Vec<(&'static str, Type)>) {
+        match self {
+            Self::Request(request) => {
+                let (call, seen) = HttpCall::check(check, at, *request, http, give);
+                (call.map(|call| Call::Http(Box::new(call))), seen)
+            }
+            Self::Mail(mail) => {
+                let (call, seen) = MailCall::check(check, at, mail, give);
+                (call.map(|call| Call::Mail(Box::new(call))), seen)
+            }
+            Self::Machine(act) => {
+                let (call, seen) = SshCall::check(check, at, act, host, give);
+                (call.map(|call| Call::Ssh(Box::new(call))), seen)
+            }
+            Self::Device(netconf) => {
+                let (call, seen) = NetconfCall::check(check, at, *netconf, host, give);
+                (call.map(|call| Call::Netconf(Box::new(call))), seen)
+            }
+            Self::Mqtt(mqtt) => {
+                let (call, seen) = MqttCall::check(check, at, mqtt, give);
+                (call.map(|call| Call::Mqtt(Box::new(call))), seen)
+            }
+            Self::Amqp(amqp) => {
+                let (call, seen) = AmqpCall::check(check, at, *amqp, give);
+                (call.map(|call| Call::Amqp(Box::new(call))), seen)
+            }
+        }
+    }
+}
+
+/// Complains of what only a request over HTTP has.
 fn belongs_to_http(
     check: &mut Checker<'_>,
     at: &str,

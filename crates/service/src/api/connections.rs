@@ -116,6 +116,9 @@ pub(super) async fn one(
         |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
     let connector = published.catalog.get::<Connector>(&connection.connector);
+    let is_behind =
+        |(other, _): &(&Connection, i32)| other.jump.as_deref() == Some(&*connection.name);
+    let others = published.catalog.all::<Connection>().filter(is_behind);
     Ok(web::Json(ConnectionDetail {
         item: item(&published, connection, went.unwrap_or_default()),
         operations: operations(&published, connection)
@@ -123,12 +126,14 @@ pub(super) async fn one(
             .map(|(name, op)| offered(name, op))
             .collect(),
         test: connector.and_then(|(connector, _)| connector.test.clone()),
+        credential: connection.credential.as_ref().map(|c| c.key().to_owned()),
         secrets: secrets(&published, connection),
         used_by: runbooks.map(|runbook| runbook.name.clone()).collect(),
         at_once: connection.at_once,
         rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
         hosts: connection.hosts.iter().map(|glob| glob.as_str().to_owned()).collect(),
         jump: connection.jump.clone(),
+        jump_for: others.map(|(other, _)| other.name.clone()).collect(),
         host_keys: connection.host_keys.clone(),
         trusted: host_keys::of_connection(&node.pools.questions, &connection.name, MOST_TRUSTED)
             .await?,

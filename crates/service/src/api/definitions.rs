@@ -13,7 +13,7 @@ use arvok_api::{
 use arvok_core::{
     Kind, Role,
     catalog::{self, Checked, Entry, Observed},
-    connector::Connection,
+    connector::{Connection, Connector, Credential},
     rule::Rule,
     runbook::Runbook,
     script::Script,
@@ -241,7 +241,7 @@ pub(super) async fn publish(
     let mut plan = plan(&checked, &gone, &published.catalog);
     as_expected(&plan, &expects)?;
     if !dry_run && plan.problems.is_empty() {
-        let approved = approvals(&node, &caller, &checked).await?;
+        let approved = approvals(&node, &caller, &checked, &published).await?;
         plan.published = true;
         put(&node, &caller, (&checked, &gone, approved), &published).await?;
     } else if !dry_run {
@@ -292,9 +292,17 @@ fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
 }
 
 /// What is approved by whoever publishes a connection: that each of its secrets goes to its
-/// addresses, under its authorities.
-pub(crate) fn approvals_of(connection: &Connection) -> Vec<Approval> {
-    let shown_to = serde_json::json!(connection.shown_to).to_string();
+/// addresses, under its authorities; of a session, that its connector opens it as it does.
+pub(crate) fn approvals_of(
+    connection: &Connection,
+    connector: Option<&Connector>,
+) -> Vec<Approval> {
+    let opens = matches!(connection.credential, Some(Credential::Session(_)));
+    let session = connector.filter(|_| opens).and_then(|connector| connector.session.as_ref());
+    let opened_by = session
+        .map(|session| Some(format!("session {}", hex::encode(Sha256::digest(&session.written)))));
+    let shown_to: Vec<_> = connection.shown_to.iter().cloned().chain(opened_by).collect();
+    let shown_to = serde_json::json!(shown_to).to_string();
     let of = |secret| Approval {
         secret,
         connection: connection.name.clone(),
@@ -329,12 +337,27 @@ async fn approvals(
     node: &Node,
     caller: &Caller,
     checked: &Checked,
+    published: &Published,
 ) -> Result<Vec<Approval>, ApiError> {
-    let mut wanted: Vec<Approval> = checked
-        .entries
-        .iter()
-        .filter_map(|e| e.as_kind::<Connection>())
-        .flat_map(approvals_of)
+    let connections = || checked.entries.iter().filter_map(|e| e.as_kind::<Connection>());
+    let connectors = || checked.entries.iter().filter_map(|e| e.as_kind::<Connector>());
+    // Whoever changes how sessions are opened says where in a request the secret stands.
+    let others = published.catalog.all::<Connection>().map(|(connection, _)| connection).filter(
+        |connection| {
+            matches!(connection.credential, Some(Credential::Session(_)))
+                && connectors().any(|connector| connector.name == connection.connector)
+                && connections().all(|other| other.name != connection.name)
+        },
+    );
+    let mut wanted: Vec<Approval> = connections()
+        .chain(others)
+        .flat_map(|connection| {
+            let name = &connection.connector;
+            let new = connectors().find(|connector| connector.name == *name);
+            let stands =
+                || published.catalog.get::<Connector>(name).map(|(connector, _)| connector);
+            approvals_of(connection, new.or_else(stands))
+        })
         .collect();
     let runbooks = checked.entries.iter().filter_map(|e| e.as_kind::<Runbook>());
     wanted.extend(runbooks.flat_map(approvals_of_scripts));

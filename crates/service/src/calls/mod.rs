@@ -27,6 +27,7 @@ use arvok_core::{
     Kind, Period, Principal, TraceContext,
     connector::{
         Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat,
+        Session,
     },
 };
 use arvok_store::calls::{Caller, NewCall};
@@ -61,6 +62,7 @@ struct Ready<'p> {
     trusted: Option<&'p TrustedKeys>,
     base: String,
     credential: Option<Opened>,
+    session: Option<&'p Session>,
     authorities: Option<String>,
     jump: Option<Box<Self>>,
 }
@@ -72,6 +74,7 @@ impl Ready<'_> {
             trace: None,
             base: &self.base,
             credential: self.credential.as_ref(),
+            session: self.session,
             authorities: self.authorities.as_deref(),
             hosts: &self.connection.hosts,
             host_keys: &self.connection.host_keys,
@@ -104,12 +107,14 @@ fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Rea
         let jump = ready(published, jump).map_err(|e| format!("its jump host `{name}`: {e}"))?;
         Ok::<_, String>(Box::new(jump))
     });
+    let connector = published.catalog.get::<Connector>(&connection.connector);
     Ok(Ready {
         connection,
         jump: jump.transpose()?,
         trusted: published.host_keys.get(&connection.name),
         base: scope.fill(&connection.base)?,
         credential: opened?,
+        session: connector.and_then(|(connector, _)| connector.session.as_ref()),
         authorities: authorities?,
     })
 }

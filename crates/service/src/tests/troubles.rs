@@ -127,7 +127,7 @@ fn every_refusal_has_a_status_a_code_and_words() {
     429 retry 1: the node has too many questions to answer at the moment; ask again in a second
     429 retry 1: as many follow the changes at this node as it has room for; try again later, or at another node
     408 retry -: the body did not come in time
-    403 retry -: `what` has a new address, or a script of it has other code, and names a secret, which would go there; an admin publishes that
+    403 retry -: `what` has a new address, opens its session in another way, or a script of it has other code, and names a secret, which would go there; an admin publishes that
     405 retry -: this takes POST only
     429 retry 1: other rehearsals are running; try again when they have ended
     503 retry 5: the records cannot be reached at the moment; try again

@@ -262,7 +262,7 @@ async fn the_whole_harbour_starts_and_stops() {
     );
     let addresses: std::collections::BTreeSet<String> =
         harbour.settings().map(|(_, url)| url).into();
-    assert_eq!(addresses.len(), 12);
+    assert_eq!(addresses.len(), 13);
     harbour.set_faults(&Faults { busy: 1, ..Faults::default() });
     assert_eq!(Caller::of(harbour.site.url(), "site-token").get("/about").await.0, 503);
     assert_eq!(Caller::of(harbour.site.url(), "site-token").get("/about").await.0, 200);

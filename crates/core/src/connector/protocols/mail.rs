@@ -3,12 +3,12 @@
 
 use super::{
     RequestError,
-    shared::{CallScope, GivenValues, ShownRequest},
+    shared::{CallScope, GivenValues, OneAnswer, ShownRequest},
 };
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
-    expr::{ExprError, Names, Template, Type},
+    expr::{Names, Template, Type},
     text::{cut, slug},
 };
 use rustc_hash::FxHasher;
@@ -249,7 +249,7 @@ impl MailCall {
         }
         let message_id = format!("<{}@{}>", name_of(key), from.domain);
         let letter = Letter { from, to, cc, reply_to, subject, text, message_id };
-        Ok(Mailing { output: gives, give, letter, hiding: Hiding::NOTHING })
+        Ok(Mailing { letter, answer: OneAnswer::new(gives, give) })
     }
 }
 
@@ -286,17 +286,15 @@ fn mailboxes(part: &str, value: Value) -> Result<Vec<Mailbox>, RequestError> {
 /// A message on its way.
 #[derive(Debug)]
 pub struct Mailing<'o> {
-    output: GivenValues<'o>,
-    give: Value,
     letter: Letter,
-    hiding: Hiding<'o>,
+    answer: OneAnswer<'o>,
 }
 
 impl<'o> Mailing<'o> {
     /// What its failures say of answers is hidden by this; its outputs are not touched.
     #[must_use]
     pub fn hiding(self, hiding: Hiding<'o>) -> Self {
-        Self { hiding, ..self }
+        Self { answer: self.answer.hiding(hiding), ..self }
     }
 
     /// The message.
@@ -311,7 +309,7 @@ impl<'o> Mailing<'o> {
     /// That the server did not take it, or that no output can be made of what it says.
     pub fn replied(&self, status: u16, text: &str) -> Result<Value, Failure> {
         if !(200..300).contains(&status) {
-            let message = format!("answered {status}: {}", self.hiding.cut(text, 200));
+            let message = format!("answered {status}: {}", self.answer.cut(text));
             return Err(Failure {
                 lasting: status >= 500,
                 ..Failure::new(CallEnd::Refused, message)
@@ -319,13 +317,6 @@ impl<'o> Mailing<'o> {
         }
         let response =
             json!({ "status": status, "text": text, "message_id": self.letter.message_id });
-        let output: Result<Value, ExprError> = match self.output.output {
-            None => Ok(response),
-            Some(expr) => {
-                let view = CallScope { give: &self.give, response: Some(&response) };
-                expr.eval(&view).map(|value| crate::text::clean_json(value.to_json()))
-            }
-        };
-        self.output.fits(output, status, self.hiding)
+        self.answer.output(response, status)
     }
 }

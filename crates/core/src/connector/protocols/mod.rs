@@ -2,18 +2,25 @@
 //! written as, what it plans to send, and what an answer means. The crate that reaches outside has
 //! a driver for each; nothing else asks which it is.
 
+mod amqp;
 mod host;
 mod http;
 mod mail;
+mod message;
+mod mqtt;
 mod netconf;
 mod shared;
 mod ssh;
+mod xml;
 
+pub use amqp::{AmqpAct, AmqpAnswer, AmqpCall, AmqpDoc, AmqpMessage, AmqpPlan};
 pub use http::{
     Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc,
     RequestError, Signed, UntilDoc, retry_after,
 };
 pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
+pub use message::MessagePayload;
+pub use mqtt::{MqttCall, MqttDoc, MqttMessage, MqttPlan};
 pub use netconf::{NetconfCall, NetconfDoc, NetconfExchange, NetconfNext, NetconfPlan, announced};
 pub(super) use shared::GivenValues;
 pub use shared::ShownRequest;
@@ -32,10 +39,14 @@ use serde_json::Value;
 /// A protocol, by which the address of a connection says how it is spoken to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Protocol {
+    /// AMQP 0-9-1: `amqp://`, `amqps://`.
+    Amqp,
     /// HTTP (RFC 9110): `http://`, `https://`.
     Http,
     /// Mail over SMTP (RFC 5321): `smtp://`, `smtps://`.
     Mail,
+    /// MQTT 5: `mqtt://`, `mqtts://`.
+    Mqtt,
     /// NETCONF (RFC 6241) over SSH: `netconf://`.
     Netconf,
     /// SSH (RFC 4251): `ssh://`.
@@ -44,13 +55,16 @@ pub enum Protocol {
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 4] = [Self::Http, Self::Mail, Self::Netconf, Self::Ssh];
+    pub const ALL: [Self; 6] =
+        [Self::Amqp, Self::Http, Self::Mail, Self::Mqtt, Self::Netconf, Self::Ssh];
 
     /// What the addresses of its connections begin with.
     pub const fn schemes(self) -> &'static [&'static str] {
         match self {
+            Self::Amqp => &["amqp://", "amqps://"],
             Self::Http => &["http://", "https://"],
             Self::Mail => &["smtp://", "smtps://"],
+            Self::Mqtt => &["mqtt://", "mqtts://"],
             Self::Netconf => &["netconf://"],
             Self::Ssh => &["ssh://"],
         }
@@ -73,10 +87,14 @@ impl Protocol {
 /// A call of some protocol.
 #[derive(Clone, Debug)]
 pub enum Call {
+    /// A message to a broker, or a look at a queue, over AMQP.
+    Amqp(Box<AmqpCall>),
     /// Requests over HTTP.
     Http(Box<HttpCall>),
     /// A message by mail.
     Mail(Box<MailCall>),
+    /// A message to a broker over MQTT.
+    Mqtt(Box<MqttCall>),
     /// Requests to a network device.
     Netconf(Box<NetconfCall>),
     /// A command on a machine, or a file.
@@ -87,8 +105,10 @@ impl Call {
     /// By which protocol it is made.
     pub const fn protocol(&self) -> Protocol {
         match self {
+            Self::Amqp(_) => Protocol::Amqp,
             Self::Http(_) => Protocol::Http,
             Self::Mail(_) => Protocol::Mail,
+            Self::Mqtt(_) => Protocol::Mqtt,
             Self::Netconf(_) => Protocol::Netconf,
             Self::Ssh(_) => Protocol::Ssh,
         }
@@ -97,8 +117,9 @@ impl Call {
     /// Whether the protocol itself says that repeating is harmless.
     pub const fn is_safe(&self) -> bool {
         match self {
+            Self::Amqp(call) => call.is_safe(),
             Self::Http(call) => call.is_safe(),
-            Self::Mail(_) => false,
+            Self::Mail(_) | Self::Mqtt(_) => false,
             Self::Netconf(call) => call.is_safe(),
             Self::Ssh(call) => call.is_safe(),
         }
@@ -107,8 +128,10 @@ impl Call {
     /// What it sends, in a line, as written.
     pub fn line(&self) -> &str {
         match self {
+            Self::Amqp(call) => call.line(),
             Self::Http(call) => call.line(),
             Self::Mail(call) => call.line(),
+            Self::Mqtt(call) => call.line(),
             Self::Netconf(call) => call.line(),
             Self::Ssh(call) => call.line(),
         }
@@ -118,7 +141,7 @@ impl Call {
     pub fn follows(&self) -> Option<&'static str> {
         match self {
             Self::Http(call) => call.follows(),
-            Self::Mail(_) | Self::Netconf(_) | Self::Ssh(_) => None,
+            _ => None,
         }
     }
 
@@ -126,7 +149,7 @@ impl Call {
     pub fn longest(&self, request: Period) -> Period {
         match self {
             Self::Http(call) => call.longest(request),
-            Self::Mail(_) | Self::Netconf(_) | Self::Ssh(_) => request,
+            _ => request,
         }
     }
 
@@ -134,7 +157,7 @@ impl Call {
     pub const fn callback(&self) -> Option<&Callback> {
         match self {
             Self::Http(call) => call.callback(),
-            Self::Mail(_) | Self::Netconf(_) | Self::Ssh(_) => None,
+            _ => None,
         }
     }
 
@@ -151,10 +174,12 @@ impl Call {
         callback: Option<&CallbackAt>,
     ) -> Result<Planned<'o>, RequestError> {
         Ok(match self {
+            Self::Amqp(call) => Planned::Amqp(Box::new(call.begin(gives, give, key.key)?)),
             Self::Http(call) => {
                 Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?))
             }
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
+            Self::Mqtt(call) => Planned::Mqtt(Box::new(call.begin(gives, give)?)),
             Self::Netconf(call) => Planned::Netconf(Box::new(call.begin(gives, give, key.key)?)),
             Self::Ssh(call) => Planned::Ssh(Box::new(call.begin(gives, give, key.is_harmless)?)),
         })
@@ -179,10 +204,14 @@ impl<'k> Key<'k> {
 /// A call that is to be made.
 #[derive(Debug)]
 pub enum Planned<'o> {
+    /// By a request to a broker over AMQP.
+    Amqp(Box<AmqpPlan<'o>>),
     /// By requests over HTTP.
     Http(Box<Exchange<'o>>),
     /// By a message.
     Mail(Box<Mailing<'o>>),
+    /// By a message to a broker over MQTT.
+    Mqtt(Box<MqttPlan<'o>>),
     /// In a session with a network device.
     Netconf(Box<NetconfPlan<'o>>),
     /// On a machine.
@@ -194,8 +223,10 @@ impl<'o> Planned<'o> {
     #[must_use]
     pub fn hiding(self, hiding: Hiding<'o>) -> Self {
         match self {
+            Self::Amqp(plan) => Self::Amqp(Box::new(plan.hiding(hiding))),
             Self::Http(exchange) => Self::Http(Box::new(exchange.hiding(hiding))),
             Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
+            Self::Mqtt(plan) => Self::Mqtt(Box::new(plan.hiding(hiding))),
             Self::Netconf(plan) => Self::Netconf(Box::new(plan.hiding(hiding))),
             Self::Ssh(plan) => Self::Ssh(Box::new(plan.hiding(hiding))),
         }
@@ -204,8 +235,10 @@ impl<'o> Planned<'o> {
     /// What is sent first, as people see it.
     pub fn shown(&self) -> ShownRequest {
         match self {
+            Self::Amqp(plan) => plan.shown(),
             Self::Http(exchange) => exchange.request().shown(),
             Self::Mail(mailing) => mailing.letter().shown(),
+            Self::Mqtt(plan) => plan.shown(),
             Self::Netconf(plan) => plan.shown(),
             Self::Ssh(plan) => plan.shown(),
         }

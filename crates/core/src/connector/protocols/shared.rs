@@ -6,6 +6,7 @@ use crate::{
         output,
     },
     expr::{Expr, ExprError, Scope, Type, Val},
+    text::clean_json,
 };
 use serde::Serialize;
 use serde_json::Value;
@@ -30,9 +31,9 @@ impl<'a> Scope<'a> for CallScope<'a> {
 /// are its connection's.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct ShownRequest {
-    /// The method of HTTP, or `MAIL`, or `SSH`.
+    /// The method of HTTP, or the protocol: `MAIL`, `SSH`, `MQTT`.
     pub method: String,
-    /// The path with the query, or the addresses that a message goes to, or the command.
+    /// The path with the query, or where a message goes, or the command.
     pub target: String,
     /// What is sent along.
     pub body: Option<Value>,
@@ -66,5 +67,43 @@ impl GivenValues<'_> {
     /// What is wrong with it.
     pub fn usable(self, output: Value, hiding: Hiding<'_>) -> Result<Value, String> {
         output::usable(output, self.promised, hiding)
+    }
+}
+
+/// What is made of the one answer to a call.
+#[derive(Debug)]
+pub(super) struct OneAnswer<'o> {
+    gives: GivenValues<'o>,
+    give: Value,
+    hiding: Hiding<'o>,
+}
+
+impl<'o> OneAnswer<'o> {
+    pub const fn new(gives: GivenValues<'o>, give: Value) -> Self {
+        Self { gives, give, hiding: Hiding::NOTHING }
+    }
+
+    pub fn hiding(self, hiding: Hiding<'o>) -> Self {
+        Self { hiding, ..self }
+    }
+
+    /// What the other side said, for a message to people.
+    pub fn cut(&self, said: &str) -> String {
+        self.hiding.cut(said, 200)
+    }
+
+    /// The output that is made of the answer.
+    ///
+    /// # Errors
+    /// That none can be made of it.
+    pub fn output(&self, response: Value, status: u16) -> Result<Value, Failure> {
+        let output = match self.gives.output {
+            None => Ok(response),
+            Some(expr) => {
+                let view = CallScope { give: &self.give, response: Some(&response) };
+                expr.eval(&view).map(|value| clean_json(value.to_json()))
+            }
+        };
+        self.gives.fits(output, status, self.hiding)
     }
 }

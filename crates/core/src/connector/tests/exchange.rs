@@ -272,7 +272,7 @@ fn what_does_not_fit_together_is_a_diagnostic_with_its_place() {
         "request: { method: GET, path: /x }\npages: { list: response.body, next: { link: next, \
         number: p }, at_most: 0 }",
         "request: { method: GET, path: /x }\nuntil: { done: 'true', within: 2h }",
-        "request: { method: GET, path: /x }\nuntil: { look: { method: POST, path: /y }, done: \
+        "request: { method: GET, path: /x }\nuntil: { look: { method: PUT, path: /y }, done: \
         response.body.x, every: 1ms, within: 2s }",
         "request: { method: POST, path: /x }\ncallback: { within: 10m, because: called.body \
         }\noutput: response.body",

@@ -1,5 +1,7 @@
 //! Planning requests and reading answers.
 
+mod brokers;
+mod credentials;
 mod exchange;
 mod mail;
 mod netconf;
@@ -93,6 +95,37 @@ fn a_request_is_planned_and_what_is_filled_in_cannot_leave_its_place() {
     the input `by_gib` is wrong: 0 is less than the minimum of 1
     there is no input `by_gb`; did you mean `by_gib`?
     "#);
+}
+
+#[test]
+fn a_slash_at_the_end_of_a_path_is_one_that_is_written() {
+    let target = |path: &str, x: &str| {
+        let text = format!(
+            "connector: c\noperations:\n  op:\n    takes: {{ x: {{ type: string }} }}\n    request: \
+             {{ method: GET, path: '{path}' }}\n"
+        );
+        let connector = check(&text).expect("checks");
+        let request = sent(&connector.operations["op"], &give(json!({ "x": x })), "k");
+        request.map_or_else(|e| e.to_string(), |request| request.target)
+    };
+    let all = [
+        target("/", "a"),
+        target("/v1/${give.x}/", "a"),
+        target("/v1/${give.x}/", ""),
+        target("/v1/${give.x}/", ".."),
+        target("/v1/${give.x}", ""),
+        target("/${give.x}", ""),
+        target("//x", "a"),
+    ];
+    insta::assert_snapshot!(all.join("\n"), @r"
+    /
+    /v1/a/
+    `` cannot be a part of the path /v1//
+    `..` cannot be a part of the path /v1/../
+    `` cannot be a part of the path /v1/
+    `` cannot be a part of the path /
+    `` cannot be a part of the path //x
+    ");
 }
 
 #[test]

@@ -1,8 +1,9 @@
 //! What senders show that post over HTTP, and what they are answered.
 
 use crate::{
-    connector::{Credential, CredentialDoc},
+    connector::{Credential, SenderCredentialDoc},
     document::Checker,
+    expr::Template,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -12,7 +13,7 @@ use serde::{Deserialize, Serialize};
 #[serde(deny_unknown_fields)]
 pub struct HttpIntakeDoc {
     /// What the sender must show.
-    pub credential: CredentialDoc,
+    pub credential: SenderCredentialDoc,
     /// The status of the answer when alerts are taken, 200 or 202. Left out: 202.
     #[serde(default)]
     pub answer: Option<u16>,
@@ -27,18 +28,16 @@ pub struct HttpIntake {
     pub answer: u16,
 }
 
+impl HttpIntake {
+    /// The templates of its credential, with the place of that.
+    pub(super) fn templates(&self, at: &'static str) -> Vec<(&'static str, &Template)> {
+        self.credential.parts().into_iter().map(|part| (at, part)).collect()
+    }
+}
+
 impl HttpIntakeDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<HttpIntake> {
         let credential = self.credential.check(check, &format!("{at}/credential"));
-        if matches!(
-            credential,
-            Some(Credential::OAuth2 { .. } | Credential::Certificate(_) | Credential::Key { .. })
-        ) {
-            check.fail(
-                &format!("{at}/credential"),
-                "a sender shows one of `bearer`, `basic` or `header`",
-            );
-        }
         let answer = self.answer.unwrap_or(202);
         if ![200, 202].contains(&answer) {
             check.fail(&format!("{at}/answer"), format!("is {answer}; 200 or 202 is possible"));

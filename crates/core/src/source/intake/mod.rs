@@ -184,8 +184,8 @@ impl Intake {
     /// The templates of what a sender must show, with their places in the document.
     pub(super) fn credentials(&self) -> Vec<(&'static str, &Template)> {
         match self {
-            Self::Webhook(http) => http.credential.templates("/intake/webhook/credential"),
-            Self::CloudEvents(http) => http.credential.templates("/intake/cloudevents/credential"),
+            Self::Webhook(http) => http.templates("/intake/webhook/credential"),
+            Self::CloudEvents(http) => http.templates("/intake/cloudevents/credential"),
             Self::Syslog(_) | Self::Schedule(_) => Vec::new(),
         }
     }

@@ -275,7 +275,7 @@ fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
     is 204; 200 or 202 is possible
     a credential is not written out; set a secret and write "${secret('its-name')}"
     is not the name of a header (RFC 9110, section 5.1)
-    is one of `bearer`, `basic`, `header`, `oauth2`, `certificate` or `key`
-    is one of `bearer`, `basic`, `header`, `oauth2`, `certificate` or `key`
+    is one of `bearer`, `basic` or `header`
+    is one of `bearer`, `basic` or `header`
     "#);
 }

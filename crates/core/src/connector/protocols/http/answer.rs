@@ -2,8 +2,12 @@
 
 use crate::{
     Period,
-    connector::failure::{CallEnd, Failure, Hiding},
+    connector::{
+        failure::{CallEnd, Failure, Hiding},
+        protocols::xml::{self, XmlValues},
+    },
     expr::Type,
+    text::clean_json,
 };
 use serde_json::{Map, Value, json};
 use std::sync::Arc;
@@ -16,7 +20,7 @@ pub struct Answer {
     /// Names in lower case; one that came several times has all its values, with commas between
     /// (RFC 9110, section 5.3).
     pub headers: Map<String, Value>,
-    /// JSON, or the text of a body that is none.
+    /// JSON, or the text of a body that is none. What a call makes of XML is a map.
     pub body: Value,
 }
 
@@ -51,6 +55,18 @@ impl Answer {
         })
     }
 
+    /// The same with a body of XML as a map, by the name of its outermost element; elements of a
+    /// name of `lists` are lists, however many there are. One that cannot be read stays a text.
+    pub(super) fn with_xml(self, lists: &[String]) -> Self {
+        let is_xml = self.header("content-type").is_some_and(is_xml);
+        let Value::String(text) = &self.body else { return self };
+        let Some(root) = is_xml.then(|| xml::read(text.as_bytes(), "").ok()).flatten() else {
+            return self;
+        };
+        let body = xml::fields(vec![root], XmlValues { lists, attributes: true });
+        Self { body: clean_json(body), ..self }
+    }
+
     pub(super) fn header(&self, name: &str) -> Option<&str> {
         self.headers.get(name).and_then(Value::as_str)
     }
@@ -74,6 +90,12 @@ impl Answer {
     }
 }
 
+/// Whether a media type is that of XML (RFC 7303, section 4.2).
+fn is_xml(content_type: &str) -> bool {
+    let kind = content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    matches!(kind.as_str(), "application/xml" | "text/xml") || kind.ends_with("+xml")
+}
+
 /// The seconds of `Retry-After` (RFC 9110, section 10.2.3); a date would need a clock. Nobody is
 /// made to wait longer than an hour.
 pub fn retry_after(text: &str) -> Option<Period> {
@@ -83,6 +105,18 @@ pub fn retry_after(text: &str) -> Option<Period> {
 /// What the other side said about its refusal, where it used one of the usual fields.
 fn hint(body: &Value, hiding: Hiding<'_>) -> String {
     let said = ["detail", "message", "error", "title"].iter().find_map(|k| body.get(k)?.as_str());
-    let said = said.or(body.as_str()).unwrap_or_default().trim();
+    let said = said.or_else(|| message_within(body)).or(body.as_str()).unwrap_or_default().trim();
     if said.is_empty() { String::new() } else { format!(": {}", hiding.cut(said, 200)) }
+}
+
+/// The message that is deeper in an answer of XML, as query-style services have it.
+fn message_within(value: &Value) -> Option<&str> {
+    match value {
+        Value::Object(map) => {
+            let here = map.get("Message").or_else(|| map.get("message"));
+            here.and_then(Value::as_str).or_else(|| map.values().find_map(message_within))
+        }
+        Value::Array(all) => all.iter().find_map(message_within),
+        _ => None,
+    }
 }

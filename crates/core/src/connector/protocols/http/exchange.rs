@@ -97,6 +97,7 @@ impl<'o> Exchange<'o> {
 
     /// What follows an answer; `passed` since the first one came.
     pub fn answered(&mut self, answer: Answer, passed: Period) -> Next {
+        let answer = answer.with_xml(&self.call.lists);
         if self.first.is_some() && self.call.until.is_some() {
             return self.looked(&answer, passed);
         }

@@ -160,8 +160,9 @@ impl DoneWhen {
         let look = match (doc.look, doc.follow) {
             (Some(look), None) => {
                 let plan = Plan::check(check, &format!("{at}/look"), look, before)?;
-                if !plan.is_safe() {
-                    check.fail(&format!("{at}/look/method"), "a look changes nothing: it is a GET");
+                if !plan.may_only_ask() {
+                    let wrong = "a look changes nothing: it is a GET, or a POST that only asks";
+                    check.fail(&format!("{at}/look/method"), wrong);
                 }
                 Some(Look::Request(plan))
             }

@@ -37,6 +37,7 @@ pub(in crate::connector) struct HttpDoc {
     pub callback: Option<CallbackDoc>,
     pub key_header: Option<String>,
     pub retry_on: Option<Vec<u16>>,
+    pub lists: Option<Vec<String>>,
 }
 
 impl HttpDoc {
@@ -48,6 +49,7 @@ impl HttpDoc {
             ("callback", self.callback.is_some()),
             ("key_header", self.key_header.is_some()),
             ("retry_on", self.retry_on.is_some()),
+            ("lists", self.lists.is_some()),
         ];
         keys.into_iter().find(|(_, is)| *is).map(|(key, _)| key)
     }
@@ -63,6 +65,8 @@ pub struct HttpCall {
     /// The header that carries the key of a call that may be repeated with it.
     key_header: String,
     retry_on: Vec<u16>,
+    /// Names of elements of XML that are lists, however many there are.
+    lists: Vec<String>,
 }
 
 impl HttpCall {
@@ -144,6 +148,7 @@ impl HttpCall {
                 callback: callback?,
                 key_header,
                 retry_on,
+                lists: doc.lists.unwrap_or_default(),
             })
         };
         (made(), roots)

@@ -202,6 +202,11 @@ impl Plan {
         matches!(self.method, Method::Get)
     }
 
+    /// Whether it may be one that changes nothing: APIs in the style of a query ask by POST.
+    pub(super) const fn may_only_ask(&self) -> bool {
+        matches!(self.method, Method::Get | Method::Post)
+    }
+
     /// The request; with a key, and the header that carries it, if the call may be repeated with
     /// the same one.
     ///
@@ -213,8 +218,15 @@ impl Plan {
         key: Option<(&str, &str)>,
     ) -> Result<Request, RequestError> {
         let mut target = self.path.fill_encoded(scope, percent)?;
-        if let Some(part) = target.split('/').skip(1).find(|p| matches!(*p, "" | "." | "..")) {
-            return Err(RequestError::Path { part: part.to_owned(), target });
+        // A slash at the end that is written is meant; one that is left by what was filled in is
+        // not.
+        let parts = match self.line.ends_with('/') {
+            true => target.strip_suffix('/').unwrap_or(&target),
+            false => &target,
+        };
+        if let Some(part) = parts.split('/').skip(1).find(|p| matches!(*p, "" | "." | "..")) {
+            let part = part.to_owned();
+            return Err(RequestError::Path { part, target });
         }
         let query = pairs(&self.query, scope)?;
         if !query.is_empty() {

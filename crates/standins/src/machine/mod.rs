@@ -1,6 +1,8 @@
 //! A machine that is reached over SSH: Debian's own sshd on a high port of loopback, with keys of
 //! its own. Whoever is let in is whoever runs it; as root, any user of the machine.
 
+mod units;
+
 use crate::StandinError;
 use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use std::{
@@ -50,17 +52,20 @@ impl Machine {
         }
         fs::copy(folder.join("user.pub"), folder.join("authorized")).map_err(failed)?;
         let port = if port == 0 { free_port().map_err(failed)? } else { port };
+        units::lay_out(&folder).map_err(failed)?;
         let file = |name: &str| folder.join(name).display().to_string();
         // Without PAM an account without a password is locked.
         let pam = if ran("id", &["-u"])? == "0" { "yes" } else { "no" };
         let config = format!(
-            "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nAuthorizedKeysFile {}\n\
-             TrustedUserCAKeys {}\nPidFile none\nPasswordAuthentication no\n\
+            "Port {port}\nListenAddress 127.0.0.1\nHostKey \"{}\"\nAuthorizedKeysFile \"{}\"\n\
+             TrustedUserCAKeys \"{}\"\nPidFile none\nPasswordAuthentication no\n\
              KbdInteractiveAuthentication no\nUsePAM {pam}\nStrictModes no\nPermitRootLogin yes\n\
-             Subsystem sftp internal-sftp\nMaxStartups 3\nLogLevel VERBOSE\n{more}",
+             Subsystem sftp internal-sftp\nMaxStartups 3\nLogLevel VERBOSE\n\
+             SetEnv \"PATH={}:/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin\"\n{more}",
             file("host"),
             file("authorized"),
             file("authority.pub"),
+            file("bin"),
         );
         fs::write(folder.join("config"), config).map_err(failed)?;
         // As root it wants a folder of its own.
@@ -142,6 +147,14 @@ impl Machine {
         let signs = ["-q", "-s", &authority, "-I", name, "-n", &self.user, "-V", "+1h", &key];
         ran("ssh-keygen", &signs)?;
         fs::read_to_string(self.folder.join(format!("{name}-cert.pub"))).map_err(failed)
+    }
+
+    /// A file of a unit: its `state`, its `log`, or its fault, `breaks`.
+    ///
+    /// # Errors
+    /// If it cannot be written.
+    pub fn set_unit(&self, unit: &str, file: &str, text: &str) -> Result<(), StandinError> {
+        fs::write(self.folder.join("units").join(unit).join(file), text).map_err(failed)
     }
 
     /// How often somebody was let in.

@@ -1,10 +1,13 @@
-//! Tokens that are fetched with a client's credentials (OAuth 2.0, RFC 6749, section 4.4), and kept
-//! while they last.
+//! Tokens that are fetched, and kept while they last: with a client's credentials (OAuth 2.0, RFC
+//! 6749, section 4.4), or for a signed assertion (RFC 7523).
 
-use super::answer::{read, transport};
-use crate::driver::unsent;
+use super::{assertion, cache::CredentialCache};
+use crate::{
+    driver::unsent,
+    http::answer::{read, transport},
+};
 use arvok_core::{
-    connector::{CallEnd, Failure},
+    connector::{CallEnd, Failure, Grant, OAuth2},
     text::percent,
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
@@ -14,14 +17,10 @@ use reqwest::{
 };
 use serde_json::Value;
 use std::{
-    collections::{HashMap, hash_map::RandomState},
-    hash::BuildHasher,
-    sync::{Arc, Mutex, PoisonError},
-    time::{Duration, Instant},
+    sync::Arc,
+    time::{Duration, Instant, SystemTime},
 };
 
-/// Clients' tokens that are kept.
-const MOST: usize = 256;
 /// How long before its end a token is not used any more.
 const BEFORE: Duration = Duration::from_secs(20);
 /// How long one lasts of which the server does not say it (it should, RFC 6749, section 5.1), and
@@ -29,14 +28,10 @@ const BEFORE: Duration = Duration::from_secs(20);
 const USUAL: Duration = Duration::from_secs(300);
 const LONGEST: Duration = Duration::from_secs(86_400);
 
-/// What a token is asked for with.
-#[derive(Clone, Copy, Debug, Hash)]
-pub(super) struct Asking<'a> {
-    pub address: &'a str,
-    pub client: &'a str,
-    pub secret: &'a str,
-    pub scopes: &'a [String],
-}
+/// The grant of a signed assertion, and the kind of one that proves a client (RFC 7523, sections
+/// 2.1 and 2.2).
+const GRANT: &str = "urn:ietf:params:oauth:grant-type:jwt-bearer";
+const CLIENT_ASSERTION: &str = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer";
 
 #[derive(Debug)]
 struct Token {
@@ -44,62 +39,50 @@ struct Token {
     until: Instant,
 }
 
-/// One place for each client, locked while its token is fetched, so that it is fetched once.
+/// One place for each credential, locked while its token is fetched, so that it is fetched once.
 type Place = Arc<tokio::sync::Mutex<Option<Token>>>;
 
 #[derive(Debug, Default)]
-pub(super) struct Tokens {
-    places: Mutex<HashMap<u64, Place>>,
-    hashing: RandomState,
-}
+pub(super) struct Tokens(CredentialCache<Place>);
 
 impl Tokens {
-    fn place(&self, asking: Asking<'_>) -> Place {
-        let of = self.hashing.hash_one(asking);
-        let mut places = self.places.lock().unwrap_or_else(PoisonError::into_inner);
-        if places.len() >= MOST && !places.contains_key(&of) {
-            places.clear();
-        }
-        Arc::clone(places.entry(of).or_default())
-    }
-
     /// A token; the one that is kept, unless it is `refused`.
     pub async fn token(
         &self,
         client: &Client,
-        asking: Asking<'_>,
+        oauth2: &OAuth2<String>,
         refused: Option<&str>,
         timeout: Duration,
     ) -> Result<String, Failure> {
         let late = || {
             let message = format!(
                 "no token from {}: no answer within {} s",
-                asking.address,
+                oauth2.token,
                 timeout.as_secs_f32()
             );
             Failure::new(CallEnd::NotSent, message)
         };
         // Whoever stands behind others that ask in vain does not wait for all of them.
-        let fetching = self.kept_or_fetched(client, asking, refused, timeout);
+        let fetching = self.kept_or_fetched(client, oauth2, refused, timeout);
         tokio::time::timeout(timeout, fetching).await.unwrap_or_else(|_| Err(late()))
     }
 
     async fn kept_or_fetched(
         &self,
         client: &Client,
-        asking: Asking<'_>,
+        oauth2: &OAuth2<String>,
         refused: Option<&str>,
         timeout: Duration,
     ) -> Result<String, Failure> {
-        let place = self.place(asking);
+        let place = self.0.with(oauth2, |place| Arc::clone(place));
         let mut kept = place.lock().await;
         let good =
             kept.as_ref().filter(|t| t.until > Instant::now() && Some(t.text.as_str()) != refused);
         if let Some(token) = good {
             return Ok(token.text.clone());
         }
-        let (text, lasts) = fetch(client, asking, timeout).await.map_err(|failure| Failure {
-            message: format!("no token from {}: {}", asking.address, failure.message),
+        let (text, lasts) = fetch(client, oauth2, timeout).await.map_err(|failure| Failure {
+            message: format!("no token from {}: {}", oauth2.token, failure.message),
             // Of the call itself nothing was sent.
             end: CallEnd::NotSent,
             ..failure
@@ -119,21 +102,49 @@ pub(crate) fn pair(client: &str, secret: &str) -> String {
     format!("{}:{}", form(client), form(secret))
 }
 
+/// What is posted for a token, and in which header the client is named.
+fn asked(oauth2: &OAuth2<String>) -> Result<(String, Option<String>), &'static str> {
+    let (mut fields, header) = match &oauth2.grant {
+        Grant::Client { client, secret } => {
+            let pair = format!("Basic {}", BASE64_STANDARD.encode(pair(client, secret)));
+            ("grant_type=client_credentials".to_owned(), Some(pair))
+        }
+        Grant::Assertion { client, assertion } => {
+            let made = assertion::make(assertion, &oauth2.token, SystemTime::now())?;
+            let fields = match client {
+                None => {
+                    format!("grant_type={}&assertion={made}", percent(GRANT))
+                }
+                Some(client) => format!(
+                    "grant_type=client_credentials&client_id={}&client_assertion_type={}\
+                     &client_assertion={made}",
+                    percent(client),
+                    percent(CLIENT_ASSERTION)
+                ),
+            };
+            (fields, None)
+        }
+    };
+    if !oauth2.scopes.is_empty() {
+        fields.push_str(&format!("&scope={}", percent(&oauth2.scopes.join(" "))));
+    }
+    Ok((fields, header))
+}
+
 async fn fetch(
     client: &Client,
-    asking: Asking<'_>,
+    oauth2: &OAuth2<String>,
     timeout: Duration,
 ) -> Result<(String, Duration), Failure> {
-    let mut fields = "grant_type=client_credentials".to_owned();
-    if !asking.scopes.is_empty() {
-        fields.push_str(&format!("&scope={}", percent(&asking.scopes.join(" "))));
-    }
-    let pair = format!("Basic {}", BASE64_STANDARD.encode(pair(asking.client, asking.secret)));
-    let asking_for = client.post(asking.address).timeout(timeout).header(AUTHORIZATION, pair);
-    let asking_for =
-        asking_for.header(CONTENT_TYPE, "application/x-www-form-urlencoded").body(fields);
-    let response = asking_for.send().await.map_err(|e| transport(&e, asking.address, timeout))?;
-    let answer = read(response, asking.address, timeout).await?;
+    let (fields, header) = asked(oauth2).map_err(|e| unsent(e.into()))?;
+    let asking = client.post(&oauth2.token).timeout(timeout);
+    let asking = asking.header(CONTENT_TYPE, "application/x-www-form-urlencoded").body(fields);
+    let asking = match header {
+        Some(header) => asking.header(AUTHORIZATION, header),
+        None => asking,
+    };
+    let response = asking.send().await.map_err(|e| transport(&e, &oauth2.token, timeout))?;
+    let answer = read(response, &oauth2.token, timeout).await?;
     let field = |name: &str| answer.body.get(name).and_then(Value::as_str);
     if !(200..300).contains(&answer.status) {
         // The words of RFC 6749, section 5.2.

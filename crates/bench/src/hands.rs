@@ -1,0 +1,120 @@
+//! What reaching a machine costs: a command through a described connector, over a line that is
+//! kept, against the bare client over one of its own.
+
+use crate::{
+    Fallible,
+    summary::{Figure, Goal},
+};
+use arvok_connect::{Call, Drivers, Redactor, Way};
+use arvok_core::{
+    connector::{Connector, Opened, UserKey},
+    definition::Defined,
+    document::parse_file,
+};
+use arvok_standins::machine::Machine;
+use russh::{
+    ChannelMsg,
+    client::{self, Handle},
+    keys::{PrivateKeyWithHashAlg, PublicKeyOrCertificate, decode_secret_key},
+};
+use serde_json::Map;
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+/// Rounds, each with so many commands of either kind: what slows the machine down slows both.
+const ROUNDS: usize = 8;
+const COMMANDS: usize = 15;
+
+const ABOUT: &str = "connector: linux
+operations:
+  about: { command: { args: [uname, -s], looks: true } }
+";
+
+/// Whoever shows any key is the machine that was just started.
+struct Trusting;
+
+impl client::Handler for Trusting {
+    type Error = russh::Error;
+
+    async fn check_server_key(&mut self, _: &PublicKeyOrCertificate) -> Result<bool, russh::Error> {
+        Ok(true)
+    }
+}
+
+pub async fn figure() -> Fallible<Figure> {
+    let machine = Machine::scratch("bench")?;
+    let document = parse_file("linux.yaml", ABOUT).map_err(|p| p.to_string())?;
+    let connector = Connector::check(&document[0]).map_err(|p| format!("{p:?}"))?;
+    let (drivers, redactor) = (Drivers::new()?, Redactor::default());
+    let credential = Opened::Key(UserKey {
+        user: machine.user().to_owned(),
+        private: machine.key()?,
+        passphrase: None,
+        certificate: None,
+    });
+    let (base, give) = (machine.base(), Map::new());
+    let trusted = [(format!("127.0.0.1:{}", machine.port()), machine.fingerprint()?)].into();
+    let call = || Call {
+        operation: &connector.operations["about"],
+        give: &give,
+        key: "bench",
+        callback: None,
+        way: Way {
+            credential: Some(&credential),
+            trusted: Some(&trusted),
+            ..Way::to(&base, Duration::from_secs(10))
+        },
+        within: None,
+        redactor: &redactor,
+    };
+    let bare = session(&machine).await?;
+    let (mut described, mut plain) = (Duration::ZERO, Duration::ZERO);
+    for round in 0..=ROUNDS {
+        let begun = Instant::now();
+        for _ in 0..COMMANDS {
+            std::hint::black_box(ran(&bare).await?);
+        }
+        let between = Instant::now();
+        for _ in 0..COMMANDS {
+            let output = drivers.call(call()).await.called.map_err(|failure| failure.message)?;
+            std::hint::black_box(output);
+        }
+        // The first round opens lines.
+        if round > 0 {
+            plain += between - begun;
+            described += between.elapsed();
+        }
+    }
+    let each = |all: Duration| all.as_secs_f64() * 1e3 / (ROUNDS * COMMANDS) as f64;
+    Ok(Figure::new(
+        "hands/ssh-vs-bare",
+        (each(described), "ms"),
+        ("the bare client", each(plain)),
+        Goal::AtMost(1.3, "<= 1.3"),
+    ))
+}
+
+async fn session(machine: &Machine) -> Fallible<Handle<Trusting>> {
+    let config = Arc::new(client::Config { nodelay: true, ..client::Config::default() });
+    let mut handle = client::connect(config, ("127.0.0.1", machine.port()), Trusting).await?;
+    let key = PrivateKeyWithHashAlg::new(Arc::new(decode_secret_key(&machine.key()?, None)?), None);
+    match handle.authenticate_publickey(machine.user(), key).await?.success() {
+        true => Ok(handle),
+        false => Err("the machine does not let the bare client in".into()),
+    }
+}
+
+/// Runs the same command, and reads what it writes.
+async fn ran(handle: &Handle<Trusting>) -> Fallible<Vec<u8>> {
+    let mut channel = handle.channel_open_session().await?;
+    channel.exec(true, "uname -s").await?;
+    let mut written = Vec::new();
+    while let Some(said) = channel.wait().await {
+        if let ChannelMsg::Data { data } = said {
+            written.extend_from_slice(&data);
+        }
+    }
+    Ok(written)
+}

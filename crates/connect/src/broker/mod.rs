@@ -1,0 +1,85 @@
+//! Brokers, over MQTT and AMQP: where one is, and how a line to it is made. Each call has a line of
+//! its own.
+
+mod amqp;
+mod mqtt;
+
+pub(crate) use amqp::Amqp;
+pub(crate) use mqtt::Mqtt;
+
+use crate::driver::{Way, unsent};
+use arvok_core::connector::{CallEnd, Failure, Opened};
+use reqwest::Url;
+use rustls::{
+    ClientConfig, RootCertStore,
+    pki_types::{CertificateDer, pem::PemObject},
+};
+use rustls_platform_verifier::BuilderVerifierExt;
+use std::sync::Arc;
+
+/// Where a broker is.
+#[derive(Debug)]
+struct Broker {
+    host: String,
+    port: u16,
+    is_tls: bool,
+    /// What follows host and port: of AMQP the virtual host.
+    path: String,
+}
+
+impl Broker {
+    /// Reads an address; a scheme with an `s` at its end is TLS from the beginning.
+    fn of(base: &str, plain: u16, tls: u16) -> Result<Self, Failure> {
+        let wrong = |why: &str| unsent(format!("{base} is no broker's address: {why}"));
+        let url = Url::parse(base).map_err(|e| wrong(&e.to_string()))?;
+        let host = url.host_str().ok_or_else(|| wrong("it names no host"))?;
+        let host = host.trim_start_matches('[').trim_end_matches(']').to_owned();
+        if url.query().is_some() || !url.username().is_empty() {
+            return Err(wrong("it has a host, a port and a path"));
+        }
+        let is_tls = url.scheme().ends_with('s');
+        let port = url.port().unwrap_or(if is_tls { tls } else { plain });
+        Ok(Self { host, port, is_tls, path: url.path().to_owned() })
+    }
+}
+
+/// The name and the password that are shown.
+fn shown<'w>(way: &Way<'w>) -> Result<Option<(&'w str, &'w str)>, Failure> {
+    match way.credential {
+        None => Ok(None),
+        Some(Opened::Basic { user, password }) => Ok(Some((user, password))),
+        Some(_) => Err(unsent(format!("{}: a broker is shown `basic`", way.base))),
+    }
+}
+
+/// How TLS is spoken: trusting what the system knows, or these authorities.
+fn tls(authorities: Option<&str>) -> Result<Arc<ClientConfig>, Failure> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let wrong = |e: &dyn std::fmt::Display| unsent(format!("no TLS can be spoken: {e}"));
+    let builder = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|e| wrong(&e))?;
+    let config = match authorities {
+        None => builder.with_platform_verifier().map_err(|e| wrong(&e))?.with_no_client_auth(),
+        Some(pem) => {
+            let mut roots = RootCertStore::empty();
+            let all = CertificateDer::pem_slice_iter(pem.as_bytes()).filter_map(Result::ok);
+            if roots.add_parsable_certificates(all).0 == 0 {
+                return Err(unsent("`authorities` holds no certificate in PEM".into()));
+            }
+            builder.with_root_certificates(roots).with_no_client_auth()
+        }
+    };
+    Ok(Arc::new(config))
+}
+
+/// What is known of a message, by whether it has left.
+const fn end(has_left: bool) -> CallEnd {
+    if has_left { CallEnd::Unknown } else { CallEnd::NotSent }
+}
+
+/// That no answer came in time.
+fn late(way: Way<'_>, has_left: bool) -> Failure {
+    let seconds = way.timeout.as_secs_f32();
+    Failure::new(end(has_left), format!("{}: no answer within {seconds} s", way.base))
+}
