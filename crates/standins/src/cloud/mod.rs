@@ -17,6 +17,9 @@ use std::{
 /// Instances, and operations, that are kept.
 const MOST: usize = 1_000;
 
+/// How often somebody is told anew who did not take it: for half a minute.
+const TRIES: usize = 600;
+
 /// An instance.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Instance {
@@ -170,13 +173,19 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningCloud, 
             .timeout(Duration::from_secs(5))
             .build()
             .unwrap_or_default();
+        // What nobody took is told again, as a cloud does that wants to be heard.
+        let mut untold: Vec<(String, Value, usize)> = Vec::new();
         loop {
             tokio::time::sleep(Duration::from_millis(50)).await;
-            for (at, told) in calling.with(Cloud::go_on) {
-                let times = if calling.faults().twice { 2 } else { 1 };
-                for _ in 0..times {
-                    let _ = http.post(&at).json(&told).send().await;
+            let times = if calling.faults().twice { 2 } else { 1 };
+            let new = calling.with(Cloud::go_on).into_iter();
+            untold.extend(new.flat_map(|(at, told)| vec![(at, told, TRIES); times]));
+            for (at, told, left) in std::mem::take(&mut untold) {
+                let answer = http.post(&at).json(&told).send().await;
+                if answer.is_ok_and(|a| !a.status().is_server_error()) || left == 0 {
+                    continue;
                 }
+                untold.push((at, told, left - 1));
             }
         }
     });
