@@ -1,7 +1,7 @@
 //! The service: receives alerts, decides, runs jobs, answers questions, serves the console.
 //!
 //! [`config`] says how it is set up; [`node`] holds what its parts share; `door` admits deliveries
-//! and [`intake`] commits them in groups; [`runner`] executes jobs through their steps, whose
+//! and [`intake`] commits them in groups; [`executor`] executes jobs through their steps, whose
 //! [`calls`] go out; [`api`] is everything over HTTP. [`clock`] is the one place that reads the
 //! time.
 
@@ -14,6 +14,7 @@ pub mod config;
 mod console;
 mod data_folder;
 pub mod doctor;
+mod executor;
 mod explanation;
 mod intake;
 mod key;
@@ -28,7 +29,6 @@ mod random;
 mod readiness;
 mod restore;
 mod retry;
-mod runner;
 mod script_settings;
 mod secrets;
 mod self_monitoring;

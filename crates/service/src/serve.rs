@@ -7,11 +7,11 @@ use crate::{
     calls, clock,
     config::Config,
     data_folder::{DataFolder, Unusable},
-    intake, key, listeners,
+    executor, intake, key, listeners,
     node::{Node, Pools, missing_settings},
     outbox,
     random::secret_text,
-    restore, runner, self_monitoring, subscribers,
+    restore, self_monitoring, subscribers,
     supervise::supervise,
     timers,
 };
@@ -209,11 +209,11 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     match &node.calls.key_fault {
         None => {
             supervised(&mut tasks, &node, "subscribers", subscribers::run);
-            supervised(&mut tasks, &node, "leases", runner::renew);
+            supervised(&mut tasks, &node, "leases", executor::renew);
             supervised(&mut tasks, &node, "timers", timers::run);
-            supervised(&mut tasks, &node, "overdue jobs", runner::end_overdue);
+            supervised(&mut tasks, &node, "overdue jobs", executor::end_overdue);
             let (executing, at_once) = (Arc::clone(&node), config.jobs_at_once);
-            let make = move || runner::run(Arc::clone(&executing), at_once);
+            let make = move || executor::run(Arc::clone(&executing), at_once);
             finishing.push(tokio::spawn(supervise(Arc::clone(&node), "jobs", make)));
             let listening = Arc::clone(&node);
             let make = move || listeners::run(Arc::clone(&listening));

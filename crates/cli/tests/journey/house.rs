@@ -186,7 +186,7 @@ const PLAIN: &str = "
     credentials cryptography data day days deadlock decide deciding decode definition
     definitions demands described description digest dispatch doctor document draft
     driver drivers dry due each element emit end entity envelope environment error
-    escaping eval event events example examples exchange exit explain explanation expr
+    escaping eval event events example examples exchange executor exit explain explanation expr
     failure file filters finish folder followers found framing function functions glob
     header health hits host http ids index inputs key keys later launch launches length
     lexer library limits lint list listen listeners literal live log lower machine mail
@@ -195,7 +195,7 @@ const PLAIN: &str = "
     pause period permits play preview private problem process progress protocols
     published query questions quoting random read readiness reads reason record recorded
     recording redact redaction references refusals rehearsal replay reply report request
-    require resource restore retention retry role routines run runner sandbox schedule
+    require resource restore retention retry role routines run sandbox schedule
     schema scope script secret secrets self sending serve session sessions set setting
     settings severity shared signature spellings sql ssh state steps storage stored
     stream subscriber subscribers supervise syntax syscalls syslog table tcp template

@@ -1,6 +1,6 @@
 //! The step machine: how a job goes through its runbook.
 //!
-//! [`Machine::handle`] takes the time and an event and gives effects; the runner commits the
+//! [`Machine::handle`] takes the time and an event and gives effects; the executor commits the
 //! progress with the effects' records first and only then performs what is outward, so that
 //! after a crash the record says what may have happened. Pure: no clock, no calls.
 //!

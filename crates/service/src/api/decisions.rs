@@ -8,8 +8,8 @@ use super::{
     query::in_range,
 };
 use crate::{
+    executor::{self, Link},
     node::Node,
-    runner::{self, Link},
 };
 use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
@@ -246,7 +246,7 @@ async fn decide(
         ..Change::default()
     });
     node.wakeups.jobs.notify_one();
-    runner::hear(node).await;
+    executor::hear(node).await;
     tracing::info!(
         decision = id,
         job = decision.job_id,

@@ -7,7 +7,7 @@ use super::{
     launch,
     query::in_range,
 };
-use crate::{clock, node::Node, runner};
+use crate::{clock, executor, node::Node};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem,
@@ -373,7 +373,7 @@ async fn command(
     }
     tracing::info!(job = id, by = caller.0.name, command = ?command, "a person commands a job");
     node.wakeups.jobs.notify_one();
-    runner::hear(node).await;
+    executor::hear(node).await;
     Ok(HttpResponse::Accepted().finish())
 }
 
@@ -383,7 +383,7 @@ async fn command_below(node: &Node, id: i64, command: &JobCommand) -> Result<(),
         jobs::command(&node.pools.questions, below, command, None).await?;
     }
     node.wakeups.jobs.notify_one();
-    runner::hear(node).await;
+    executor::hear(node).await;
     Ok(())
 }
 

@@ -53,7 +53,7 @@ const TOGETHER: usize = 16;
 const GRACE: Duration = Duration::from_secs(4);
 
 /// What makes claims and executions of them.
-struct Runner {
+struct Executor {
     node: Arc<Node>,
     room: Arc<Semaphore>,
     /// So many of the next claims are made one by one: several that could not begin together.
@@ -74,7 +74,7 @@ struct JobSlot {
 /// what is cut off is let go, so that another node takes it up at once.
 pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
     let room = Arc::new(Semaphore::new(at_once.max(1)));
-    let runner = Arc::new(Runner {
+    let executor = Arc::new(Executor {
         node: Arc::clone(&node),
         room,
         alone: AtomicUsize::new(0),
@@ -102,7 +102,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         }
         // All that have ended: claims are made once for them.
         while executions.try_join_next().is_some() {}
-        claim_all(&runner, &mut executions).await;
+        claim_all(&executor, &mut executions).await;
     }
     let ending = async { while executions.join_next().await.is_some() {} };
     if tokio::time::timeout(GRACE, ending).await.is_err() {
@@ -116,18 +116,18 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
 
 /// Claims jobs while there is room for them and some are due, but not for longer than until the
 /// next look: who waits for an event is woken however much there is to claim.
-async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
-    let (node, all) = (&runner.node, Instant::now());
+async fn claim_all(executor: &Arc<Executor>, executions: &mut JoinSet<()>) {
+    let (node, all) = (&executor.node, Instant::now());
     loop {
         if all.elapsed() > LOOK {
             return node.wakeups.jobs.notify_one();
         }
-        let (places, alone) = runner.places();
+        let (places, alone) = executor.places();
         if places.is_empty() {
             return;
         }
         let (alive, published) = (node.executions.claims(), node.published());
-        let deciding: Vec<JobId> = runner.deciding.all();
+        let deciding: Vec<JobId> = executor.deciding.all();
         let begun = Instant::now();
         let search = Search {
             node: &node.name,
@@ -152,10 +152,10 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
                 let slots = places
                     .into_iter()
                     .zip(&jobs)
-                    .map(|(place, job)| runner.slot(place, job))
+                    .map(|(place, job)| executor.slot(place, job))
                     .collect();
-                let deciding = unbegun.then(|| DecidingJobs::hold(&runner.deciding, &jobs));
-                executions.spawn(execute_all(Arc::clone(runner), jobs, slots, deciding));
+                let deciding = unbegun.then(|| DecidingJobs::hold(&executor.deciding, &jobs));
+                executions.spawn(execute_all(Arc::clone(executor), jobs, slots, deciding));
                 if !more {
                     return;
                 }
@@ -165,7 +165,7 @@ async fn claim_all(runner: &Arc<Runner>, executions: &mut JoinSet<()>) {
     }
 }
 
-impl Runner {
+impl Executor {
     /// Places for the jobs of one claim, and whether it is one that could not begin with others.
     fn places(&self) -> (Vec<OwnedSemaphorePermit>, bool) {
         let one_less = |alone: usize| alone.checked_sub(1);
@@ -183,14 +183,14 @@ impl Runner {
 /// Executes jobs that were claimed together, each on its own; those that nobody has begun yet begin
 /// together.
 async fn execute_all(
-    runner: Arc<Runner>,
+    executor: Arc<Executor>,
     jobs: Vec<ClaimedJob>,
     slots: Vec<JobSlot>,
     deciding: Option<Deciding>,
 ) {
     let (mut executions, all) = (JoinSet::new(), jobs.len());
     let mut spawn = |execution: Execution, slot: JobSlot| {
-        let node = Arc::clone(&runner.node);
+        let node = Arc::clone(&executor.node);
         executions.spawn(async move {
             let JobSlot { renewed, _alive, _place } = slot;
             execution::execute(&node, execution, renewed).await;
@@ -204,19 +204,19 @@ async fn execute_all(
             .into_iter()
             .zip(slots)
             .for_each(|(job, slot)| spawn(Execution::TakenUp(Box::new(job)), slot)),
-        Some(deciding) => match claim_batch::open(&runner.node, jobs, deciding).await {
+        Some(deciding) => match claim_batch::open(&executor.node, jobs, deciding).await {
             // Those that are over leave their slots together, so that the next are claimed together
             // as well.
             Ok(opened) => opened.into_iter().zip(slots).for_each(|(begun, slot)| match begun {
                 Some(begun) if !begun.is_over() => spawn(Execution::Begun(Box::new(begun)), slot),
-                begun => begun.iter().for_each(|begun| begun.count_end(&runner.node)),
+                begun => begun.iter().for_each(|begun| begun.count_end(&executor.node)),
             }),
-            Err(NotOpened(jobs)) => _ = runner.alone.fetch_add(jobs, Ordering::Relaxed),
+            Err(NotOpened(jobs)) => _ = executor.alone.fetch_add(jobs, Ordering::Relaxed),
         },
     }
     // There are places again, and perhaps targets.
     if executions.len() < all {
-        runner.node.wakeups.jobs.notify_one();
+        executor.node.wakeups.jobs.notify_one();
     }
     while executions.join_next().await.is_some() {}
 }
