@@ -5,6 +5,7 @@ use arvok_core::Principal;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::collections::BTreeMap;
 use utoipa::{IntoParams, ToSchema};
 
 /// One connection.
@@ -62,6 +63,12 @@ pub struct ConnectionDetail {
     /// The connection to the jump host through which it is reached.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jump: Option<String>,
+    /// The labels of the runners that make its calls; left out: the nodes make them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runners: Option<BTreeMap<String, String>>,
+    /// The secrets that its runners keep themselves.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub runner_secrets: Vec<String>,
     /// The connections whose machines are reached through this one, their jump host.
     #[serde(default)]
     pub jump_for: Vec<String>,

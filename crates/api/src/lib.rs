@@ -35,6 +35,7 @@ pub mod listeners;
 pub mod nodes;
 pub mod rules;
 pub mod runbooks;
+pub mod runners;
 pub mod storage;
 pub mod subscribers;
 pub mod watch;
@@ -80,6 +81,11 @@ pub use rules::{
     Why, WhyRequest,
 };
 pub use runbooks::{Needed, OutlinePart, OutlineRequest, OutlineStep, RunbookOutline};
+pub use runners::{
+    CallBeat, CallNumbers, CallbackAddress, ClaimedCall, NewRunner, OpenedValues, RUNNER_PROTOCOL,
+    RunnerAct, RunnerAnswer, RunnerBeat, RunnerBegin, RunnerCall, RunnerCalls, RunnerClaim,
+    RunnerEnd, RunnerFailure, RunnerItem, RunnerMade, RunnerResult, RunnerWork,
+};
 pub use storage::{Goes, KeepPlan, KeepRequest, RetentionTimes, Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use watch::{

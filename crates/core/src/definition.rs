@@ -38,6 +38,11 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
         Vec::new()
     }
 
+    /// Whether a secret of its templates is opened by others than nodes.
+    fn is_opened_elsewhere(&self, _secret: &str) -> bool {
+        false
+    }
+
     /// The expressions that its author calculates with: the JSON pointer of the string in which
     /// each stands.
     fn expressions(&self) -> Vec<(String, &Expr)> {

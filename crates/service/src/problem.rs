@@ -176,7 +176,7 @@ impl From<NotTaken> for ApiError {
 impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match e {
-            StoreError::Revoked(_) => Self::Conflict(e.to_string()),
+            StoreError::Revoked(_) | StoreError::TooMany(..) => Self::Conflict(e.to_string()),
             StoreError::Taken(name) => Self::Conflict(format!("the name `{name}` is taken")),
             StoreError::Database(_) if e.is_bad_data() => Self::BadRequest(
                 "a value that was given cannot be recorded or looked for: a \

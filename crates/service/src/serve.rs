@@ -25,7 +25,7 @@ use arvok_core::{
 use arvok_postgres::{Cluster, Durability, PostgresError};
 use arvok_store::{
     DatabaseConnection, Limits, Purpose, StoreError, access, audit,
-    changes::{self, Listener, Reached},
+    changes::{self, Announced, Listener, Reached},
     days,
     retention::{self, Retention},
     schema, secrets,
@@ -457,7 +457,11 @@ async fn hear(node: Arc<Node>, listener: Option<Listener>) {
             heard = listener.next() => heard,
         };
         let change = match heard {
-            Ok(change) => change,
+            Ok(Announced::Change(change)) => change,
+            Ok(Announced::RunnerCall(number)) => {
+                node.runner_calls.hear(number);
+                continue;
+            }
             Err(e) => {
                 tracing::error!("the channel of changes: {e}");
                 tokio::time::sleep(Duration::from_secs(1)).await;

@@ -19,7 +19,7 @@ use sha2::{Digest, Sha256};
 /// How long a session of the console lasts.
 pub const SESSION: TimeDelta = TimeDelta::hours(12);
 
-fn hash(text: &str) -> Vec<u8> {
+pub(crate) fn hash(text: &str) -> Vec<u8> {
     Sha256::digest(text.as_bytes()).to_vec()
 }
 

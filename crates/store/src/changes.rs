@@ -1,6 +1,6 @@
 //! Telling every node what changed, through PostgreSQL's own channel.
 
-use crate::{StoreError, sql};
+use crate::{StoreError, runners::calls::CHANNEL as RUNNERS, sql};
 use arvok_api::Change;
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, sqlx::postgres::PgListener};
 
@@ -49,6 +49,15 @@ pub async fn reached(db: &impl ConnectionTrait) -> Result<Reached, StoreError> {
     Ok(sql::typed(db, sql, vec![]).await?.into_iter().next().unwrap_or_default())
 }
 
+/// What is heard of other nodes.
+#[derive(Debug)]
+pub enum Announced {
+    /// Something was committed.
+    Change(Change),
+    /// There is a call for runners, or one of them has ended: its number.
+    RunnerCall(Option<i64>),
+}
+
 /// Hears what is announced.
 #[derive(Debug)]
 pub struct Listener(PgListener);
@@ -60,15 +69,18 @@ impl Listener {
             |e: sea_orm::sqlx::Error| StoreError::Database(sea_orm::DbErr::Custom(e.to_string()));
         let mut listener =
             PgListener::connect_with(db.get_postgres_connection_pool()).await.map_err(failed)?;
-        listener.listen(CHANNEL).await.map_err(failed)?;
+        listener.listen_all([CHANNEL, RUNNERS]).await.map_err(failed)?;
         Ok(Self(listener))
     }
 
     /// The next change. After a lost connection it is one that says so.
-    pub async fn next(&mut self) -> Result<Change, StoreError> {
+    pub async fn next(&mut self) -> Result<Announced, StoreError> {
         match self.0.try_recv().await {
-            Ok(Some(note)) => Ok(serde_json::from_str(note.payload())?),
-            Ok(None) => Ok(Change { reset: true, ..Change::default() }),
+            Ok(Some(note)) if note.channel() == RUNNERS => {
+                Ok(Announced::RunnerCall(note.payload().parse().ok()))
+            }
+            Ok(Some(note)) => Ok(Announced::Change(serde_json::from_str(note.payload())?)),
+            Ok(None) => Ok(Announced::Change(Change { reset: true, ..Change::default() })),
             Err(e) => Err(StoreError::Database(sea_orm::DbErr::Custom(e.to_string()))),
         }
     }

@@ -20,6 +20,9 @@ pub enum StoreError {
     /// A name is taken.
     #[error("the name `{0}` is taken")]
     Taken(String),
+    /// There are as many as there may be.
+    #[error("there are {1} {0}, and no more are kept; remove some first")]
+    TooMany(&'static str, i64),
     /// The name of a token that was revoked.
     #[error("`{0}` was the name of a token that is revoked; it is not made again, take another")]
     Revoked(String),

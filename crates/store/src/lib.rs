@@ -28,6 +28,7 @@ pub mod proposals;
 pub mod read;
 pub mod retention;
 pub mod routines;
+pub mod runners;
 pub mod schema;
 pub mod secrets;
 mod sql;

@@ -62,6 +62,10 @@ impl MigratorTrait for Migrator {
                 name: "0011_queue_order",
                 sql: include_str!("../migrations/0011_queue_order.sql"),
             }),
+            Box::new(Step {
+                name: "0012_runners",
+                sql: include_str!("../migrations/0012_runners.sql"),
+            }),
         ]
     }
 }

@@ -797,6 +797,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All runners by name, with what each said last of itself and the connections that it serves. */
+        get: operations["listRunners"];
+        put?: never;
+        /** Makes a runner known; its token is shown this once. */
+        post: operations["addRunner"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runners/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Knows a runner no more: its token is worth nothing, and what it makes at the moment is lost with it. */
+        delete: operations["removeRunner"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/schemas/{kind}": {
         parameters: {
             query?: never;
@@ -1283,6 +1318,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/runner/v1/beat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Calls go on, and what they have written is shown; those that are told of are over, for nobody waits for them any more. */
+        post: operations["beatCalls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runner/v1/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins calls before anything is sent; only those that are told of may be made. */
+        post: operations["beginCalls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runner/v1/claim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hands out calls that a runner has room for: waits for the first, as long as is asked. */
+        post: operations["claimCalls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runner/v1/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a call with what came of it. Of a claim that has gone nothing is taken. */
+        post: operations["endCall"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1585,6 +1688,16 @@ export interface components {
             /** @description JSON, or the text of a body that is none; of one longer than 16 KiB the beginning, as text. */
             body: unknown;
         };
+        /** @description One call that goes on. */
+        CallBeat: components["schemas"]["ClaimedCall"] & {
+            /** @description The last lines that it has written, if there are new ones. */
+            lines?: string | null;
+            /**
+             * Format: int64
+             * @description How many lines it has written in all.
+             */
+            line_count?: number;
+        };
         /** @description A call that is over. */
         CallItem: {
             /**
@@ -1628,6 +1741,11 @@ export interface components {
              */
             trace?: string | null;
         };
+        /** @description Calls by number. */
+        CallNumbers: {
+            /** @description Their numbers. */
+            calls: number[];
+        };
         /**
          * @description A request that is or would be sent, without its address and its credential, which are its
          *     connection's.
@@ -1645,6 +1763,13 @@ export interface components {
          * @enum {string}
          */
         CallState: "done" | "later" | "not-sent" | "refused" | "unknown" | "useless";
+        /** @description Where the other side of a call may call back. */
+        CallbackAddress: {
+            /** @description The address. */
+            address: string;
+            /** @description The key with which it signs what it sends. */
+            key: string;
+        };
         /** @description How a person stops a job. */
         Cancel: {
             /** @description Why, for those who read it later. */
@@ -1684,6 +1809,16 @@ export interface components {
             name: string;
             /** @description What it means. */
             words: string;
+        };
+        /** @description One call, as its runner names it. */
+        ClaimedCall: {
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /** @description The claim under which it was given. */
+            claim: string;
         };
         /** @description A clause with its truth. */
         ClauseItem: {
@@ -1726,6 +1861,12 @@ export interface components {
             hosts: string[];
             /** @description The connection to the jump host through which it is reached. */
             jump?: string | null;
+            /** @description The labels of the runners that make its calls; left out: the nodes make them. */
+            runners?: {
+                [key: string]: string;
+            } | null;
+            /** @description The secrets that its runners keep themselves. */
+            runner_secrets?: string[];
             /** @description The connections whose machines are reached through this one, their jump host. */
             jump_for?: string[];
             /** @description The fingerprints of the keys of which a machine must show one; empty: a trusted one. */
@@ -2708,6 +2849,15 @@ export interface components {
              */
             earlier?: number;
         };
+        /** @description A runner that is to be known. */
+        NewRunner: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its labels: it makes the calls of connections that are `through` some of them. */
+            labels: {
+                [key: string]: string;
+            };
+        };
         /** @description A token to be made. */
         NewToken: {
             /** @description Its name, in the record too. */
@@ -2804,6 +2954,21 @@ export interface components {
             request: string;
             /** @description What follows the answer: `pages`, `until`, `callback`. */
             follows?: string | null;
+        };
+        /** @description What one connection is filled in with. */
+        OpenedValues: {
+            /** @description Secrets by name. */
+            secrets?: {
+                [key: string]: string;
+            };
+            /** @description Settings by name. */
+            settings?: {
+                [key: string]: string;
+            };
+            /** @description The fingerprints of keys that were trusted, by machine. */
+            trusted?: {
+                [key: string]: string;
+            };
         };
         /** @description An operation of a connection. */
         OperationItem: {
@@ -4141,6 +4306,238 @@ export interface components {
             connections: components["schemas"]["Needed"][];
             /** @description The runbooks that its steps have done as jobs. */
             runbooks: components["schemas"]["Needed"][];
+        };
+        /** @description What a runner can be asked to do. */
+        RunnerAct: {
+            /** @description The operation's name. */
+            operation: string;
+            /** @description What it is given. */
+            give: {
+                [key: string]: unknown;
+            };
+            /** @description The same for every try of the same step. */
+            key: string;
+            callback?: components["schemas"]["CallbackAddress"] | null;
+            /** @enum {string} */
+            kind: "call";
+        } | {
+            /** @enum {string} */
+            kind: "look";
+        } | {
+            /** @description One of the machines that the connection stands for. */
+            host?: string | null;
+            /** @enum {string} */
+            kind: "host-key";
+        };
+        /** @description The last answer that came, for people. */
+        RunnerAnswer: {
+            /**
+             * Format: int32
+             * @description The status, or what stands for one.
+             */
+            status: number;
+            /** @description Headers by name. */
+            headers?: {
+                [key: string]: unknown;
+            };
+            /** @description The body. */
+            body: unknown;
+        };
+        /** @description What a runner says of the calls that it makes, every second or so. */
+        RunnerBeat: {
+            /** @description All of them. */
+            calls: components["schemas"]["CallBeat"][];
+        };
+        /** @description The calls that a runner is about to make. */
+        RunnerBegin: {
+            /** @description All of them. */
+            calls: components["schemas"]["ClaimedCall"][];
+        };
+        /** @description One call that a runner is to make. */
+        RunnerCall: {
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /** @description Shown with everything that is said of it: the runner's own claim. */
+            claim: string;
+            /** @description What is to be done. */
+            work: components["schemas"]["RunnerWork"];
+        };
+        /** @description The calls that a runner got. */
+        RunnerCalls: {
+            /** @description Each with what it needs for it. */
+            calls: components["schemas"]["RunnerCall"][];
+        };
+        /** @description What a runner asks for: calls, as many as it has room for. */
+        RunnerClaim: {
+            /**
+             * Format: int32
+             * @description What it speaks.
+             */
+            protocol: number;
+            /** @description The version of its program. */
+            build: string;
+            /** @description The labels that it serves; left out: all that it may. */
+            serves?: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Format: int32
+             * @description Most calls that it makes at once.
+             */
+            at_once: number;
+            /**
+             * Format: int32
+             * @description For how many it has room now.
+             */
+            room: number;
+            /**
+             * Format: int64
+             * @description How long it waits for the first, in milliseconds.
+             */
+            wait_ms: number;
+            /**
+             * Format: date-time
+             * @description Its own clock.
+             */
+            at: string;
+        };
+        /** @description How a call ended. */
+        RunnerEnd: components["schemas"]["ClaimedCall"] & {
+            /** @description What came of it. */
+            result: components["schemas"]["RunnerResult"];
+            answer?: components["schemas"]["RunnerAnswer"] | null;
+        };
+        /** @description Why a call failed, and what is known of the other side. */
+        RunnerFailure: {
+            /**
+             * @description `not-sent`, `refused`, `unknown`, or `useless` for what was done with an answer that cannot
+             *     be used.
+             */
+            end: string;
+            /** @description What happened. */
+            message: string;
+            /** @description Whether every other try would end the same way. */
+            lasting?: boolean;
+            /**
+             * Format: int64
+             * @description How long the other side asked to be left alone, in milliseconds.
+             */
+            retry_after_ms?: number | null;
+        };
+        /** @description A runner. */
+        RunnerItem: {
+            /** @description Its name. */
+            name: string;
+            /** @description The labels that it may serve. */
+            labels: {
+                [key: string]: string;
+            };
+            /**
+             * Format: date-time
+             * @description When it was made known.
+             */
+            added_at: string;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            added_by: string;
+            /**
+             * Format: date-time
+             * @description When it was last heard of, by the database's clock; left out: never.
+             */
+            seen?: string | null;
+            /**
+             * Format: double
+             * @description How long ago that was, in seconds.
+             */
+            lag?: number | null;
+            /** @description The labels that it serves, as it said last. */
+            serves?: {
+                [key: string]: string;
+            } | null;
+            /** @description The version of its program. */
+            build?: string | null;
+            /**
+             * Format: int32
+             * @description Most calls that it makes at once.
+             */
+            at_once?: number | null;
+            /**
+             * Format: double
+             * @description How far its own clock is behind the database's, in seconds.
+             */
+            clock_offset?: number | null;
+            /**
+             * Format: int64
+             * @description Calls that it makes at the moment.
+             */
+            calls: number;
+            /** @description Connections that are `through` its labels. */
+            connections?: string[];
+        };
+        /** @description A runner that is known now, with its token, which is shown this once. */
+        RunnerMade: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its labels. */
+            labels: {
+                [key: string]: string;
+            };
+            /** @description What it shows. */
+            token: string;
+        };
+        /** @description What came of a call. */
+        RunnerResult: {
+            /** @description As the operation gives it. */
+            output: unknown;
+            /** @enum {string} */
+            kind: "output";
+        } | {
+            /** @enum {string} */
+            kind: "later";
+        } | (components["schemas"]["RunnerFailure"] & {
+            /** @enum {string} */
+            kind: "failed";
+        }) | {
+            /** @description What was said. */
+            text: string;
+            /** @enum {string} */
+            kind: "seen";
+        } | {
+            /** @description The machine with its port. */
+            machine: string;
+            /** @description The kind of key. */
+            algorithm: string;
+            /** @description Its fingerprint. */
+            fingerprint: string;
+            /** @enum {string} */
+            kind: "host-key";
+        };
+        /** @description What is to be done, with the documents that it is described by and the secrets that it needs. */
+        RunnerWork: {
+            /** @description What. */
+            act: components["schemas"]["RunnerAct"];
+            /** @description The connection's name. */
+            via: string;
+            /** @description The connection, its connector and its jump host's, as published. */
+            documents: string[];
+            /** @description What is filled in, by connection. */
+            opened: {
+                [key: string]: components["schemas"]["OpenedValues"];
+            };
+            /**
+             * Format: int64
+             * @description How long one request may take, in milliseconds.
+             */
+            timeout_ms: number;
+            /**
+             * Format: int64
+             * @description How long the whole may take, where that is another time.
+             */
+            within_ms?: number | null;
+            /** @description The span of the call (W3C Trace Context). */
+            trace?: string | null;
         };
         /** @description A field and what it held. */
         SawItem: {
@@ -8717,6 +9114,217 @@ export interface operations {
             };
         };
     };
+    listRunners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerItem"][];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addRunner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRunner"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerMade"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeRunner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     showSchema: {
         parameters: {
             query?: never;
@@ -10705,6 +11313,350 @@ export interface operations {
                     "text/plain": string;
                 };
             };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beatCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunnerBeat"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallNumbers"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunnerBegin"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallNumbers"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    claimCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunnerClaim"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunnerCalls"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endCall: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunnerEnd"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
             503: {
                 headers: {
                     [name: string]: unknown;

@@ -6,6 +6,7 @@ mod connections;
 mod demo;
 mod jobs;
 mod rules;
+mod runners;
 mod subscribers;
 
 pub use admin::{
@@ -19,6 +20,7 @@ pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use rules::{
     Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned,
 };
+pub use runners::{RunRunner, RunnerArgs, RunnerCommand};
 pub use subscribers::SubscriberCommand;
 
 use crate::error::EXIT_CODES;
@@ -245,6 +247,18 @@ Examples:
     /// Nodes: who does the work, and what waits for them
     #[command(subcommand)]
     Node(NodeCommand),
+    /// Runners: make the calls of connections near where they go
+    #[command(
+        after_help = "Without a verb it is a runner: it opens connections to the server alone, makes the calls of \
+            connections that
+are `through` its labels, and ends with Ctrl-C or SIGTERM when those under way have ended.
+
+Examples:
+  arvok runner add nessfold-1 --labels site=nessfold > nessfold-1.token
+  arvok runner --server https://arvok.quill.example --token-file nessfold-1.token --labels site=nessfold
+  arvok runner list"
+    )]
+    Runner(RunnerArgs),
     /// The audit: what was done with tokens, secrets, definitions and retention, and who was
     /// refused
     #[command(subcommand)]

@@ -18,6 +18,7 @@ mod list;
 mod nodes;
 mod proposals;
 mod rules;
+mod runners;
 mod serve;
 mod standin;
 mod status;
@@ -89,6 +90,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Secret(command) => access::secret(command).await,
         Command::Halt(command) => halt::halt(command).await,
         Command::Node(command) => nodes::node(command).await,
+        Command::Runner(args) => runners::runner(args).await,
         Command::Audit(command) => access::audit(command).await,
         Command::Storage(command) => storage::storage(command).await,
         Command::Token(command) => access::token(command).await,

@@ -5,6 +5,7 @@ use arvok_api::{
     CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest,
     HostKeyItem, HostKeyState, Imported, OfferedOperation, Page, TriedOperation,
 };
+use arvok_core::Labels;
 use serde_json::Value;
 
 /// A list of connections.
@@ -64,6 +65,12 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
         lines.push(format!("  machines    {}", detail.hosts.join(", ")));
     }
     lines.extend(detail.jump.iter().map(|jump| format!("  through     connection {jump}")));
+    if let Some(labels) = &detail.runners {
+        lines.push(format!("  runners     {}", Labels(labels.clone())));
+    }
+    for secret in &detail.runner_secrets {
+        lines.push(format!("  secret      {secret}, which its runners keep"));
+    }
     if !detail.jump_for.is_empty() {
         lines.push(format!("  jump host   of {}", detail.jump_for.join(", ")));
     }

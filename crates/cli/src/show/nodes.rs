@@ -51,12 +51,12 @@ fn row(n: &NodeItem) -> [String; 9] {
 }
 
 /// How far a node's clock is ahead of the database's.
-fn clock(offset: f64) -> String {
+pub(super) fn clock(offset: f64) -> String {
     let ahead = (-offset * 1000.0).round() / 1000.0;
     if ahead == 0.0 { "exact".into() } else { format!("{ahead:+.3} s") }
 }
 
-fn seconds(s: f64) -> String {
+pub(super) fn seconds(s: f64) -> String {
     rough(TimeDelta::milliseconds((s * 1000.0) as i64))
 }
 

@@ -36,6 +36,7 @@ mod remedies;
 mod restore;
 mod retention;
 mod rules;
+mod runners;
 mod schedules;
 mod scripts;
 mod settle_cases;

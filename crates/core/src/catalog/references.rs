@@ -24,7 +24,8 @@ fn secrets(entry: &Entry, seen: &Observed) -> Vec<Mismatch> {
     let user = format!("{}/{}", entry.kind, entry.name);
     let mut found = Vec::new();
     for (pointer, template) in entry.definition.credentials() {
-        for name in template.calls("secret").into_iter().flatten() {
+        let named = template.calls("secret").into_iter().flatten();
+        for name in named.filter(|name| !entry.definition.is_opened_elsewhere(name)) {
             let to_do = format!("an admin sets it with `arvok secret set {name} --for {user}`");
             let wrong = match secrets.get(&name) {
                 None => format!(

@@ -8,6 +8,7 @@ use crate::{
     document::{Checker, Document, Problem},
     expr::{Names, Template},
     glob::Glob,
+    labels::Labels,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -56,6 +57,14 @@ pub struct ConnectionDoc {
     /// own settings.
     #[serde(default)]
     pub authorities: Option<String>,
+    /// The labels of the runners that make its calls, near where they go: `{ site: nessfold }`. Its
+    /// address is looked up there. Left out: the nodes make them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub through: Option<Labels>,
+    /// Names of secrets that its runners keep themselves, so that no node ever sees them; the
+    /// credential names them like any other: `${secret('name')}`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub runner_secrets: Vec<String>,
     /// How long one call may take. Left out: 10s.
     #[serde(default)]
     pub timeout: Option<Period>,
@@ -104,6 +113,10 @@ pub struct Connection {
     pub jump: Option<String>,
     /// The authorities that are trusted instead of those that the system knows.
     pub authorities: Option<Template>,
+    /// The labels of the runners that make its calls; none: the nodes make them.
+    pub through: Option<Labels>,
+    /// The secrets that its runners keep themselves.
+    pub runner_secrets: BTreeSet<String>,
     /// How long one call may take.
     pub timeout: Period,
     /// Most calls at once.
@@ -113,8 +126,21 @@ pub struct Connection {
 }
 
 impl Connection {
-    /// The secrets that it shows to the other side.
+    /// The secrets that it shows to the other side and nodes open.
     pub fn secrets(&self) -> BTreeSet<String> {
+        let mut named = self.named_secrets();
+        named.retain(|name| !self.runner_secrets.contains(name));
+        named
+    }
+
+    /// The settings that its address and its authorities are made of.
+    pub fn settings(&self) -> BTreeSet<String> {
+        let templates = self.credentials().into_iter().map(|(_, template)| template);
+        let named = templates.chain(&self.authorities).flat_map(|one| one.calls("setting"));
+        named.flatten().collect()
+    }
+
+    fn named_secrets(&self) -> BTreeSet<String> {
         let named =
             self.credentials().into_iter().flat_map(|(_, template)| template.calls("secret"));
         named.flatten().collect()
@@ -131,6 +157,10 @@ impl Definition for Connection {
         shown.map(|part| ("/credential", part)).chain([("/base", &self.base)]).collect()
     }
 
+    fn is_opened_elsewhere(&self, secret: &str) -> bool {
+        self.runner_secrets.contains(secret)
+    }
+
     fn uses(&self) -> Vec<(Kind, String)> {
         let jump = self.jump.iter().map(|jump| (Kind::Connection, jump.clone()));
         std::iter::once((Kind::Connector, self.connector.clone())).chain(jump).collect()
@@ -140,7 +170,10 @@ impl Definition for Connection {
         if let Err(missing) = others.must_have(Kind::Connector, &self.connector) {
             return vec![Mismatch::at("/connector", missing)];
         }
-        if let Some(wrong) = self.jump.as_ref().and_then(|jump| jump_mismatch(jump, others)) {
+        let jump = self.jump.as_ref();
+        if let Some(wrong) =
+            jump.and_then(|jump| jump_mismatch(jump, self.through.as_ref(), others))
+        {
             return vec![wrong];
         }
         let Some(connector) = others.get::<Connector>(&self.connector).ok() else {
@@ -179,7 +212,7 @@ impl Definition for Connection {
 }
 
 /// Why a connection is none to a jump host.
-fn jump_mismatch(jump: &str, others: &dyn Others) -> Option<Mismatch> {
+fn jump_mismatch(jump: &str, through: Option<&Labels>, others: &dyn Others) -> Option<Mismatch> {
     // Where the address does not say how it is spoken to, what its connector does says it.
     let protocol = |connection: &Connection| {
         let connector = others.get::<Connector>(&connection.connector).ok();
@@ -193,6 +226,11 @@ fn jump_mismatch(jump: &str, others: &dyn Others) -> Option<Mismatch> {
         }
         Ok(connection) if !connection.hosts.is_empty() => "is not one machine",
         Ok(connection) if connection.jump.is_some() => "is reached through another jump host",
+        Ok(connection)
+            if connection.through.is_some() && connection.through.as_ref() != through =>
+        {
+            "is reached `through` other runners"
+        }
         Ok(_) => return None,
     };
     Some(Mismatch::at("/jump", Fault::Unfit(format!("`{jump}` {fault}"))))
@@ -301,6 +339,8 @@ impl Defined for Connection {
         let assertion = oauth2.and_then(|oauth2| oauth2.assertion.as_ref());
         shown_to.extend(assertion.map(|assertion| serde_json::to_string(assertion).ok()));
         shown_to.extend(doc.hosts.iter().chain(&doc.host_keys).cloned().map(Some));
+        // Whoever makes the calls is shown the secrets as well.
+        shown_to.extend(doc.through.as_ref().map(|through| Some(format!("through {through}"))));
         let base = address(&mut check, "/base", doc.base.clone(), &Protocol::ALL);
         let credential = match doc.credential {
             None => Some(None),
@@ -322,6 +362,12 @@ impl Defined for Connection {
             }
             Some(pem) => check.template("/authorities", &Value::String(pem), SETTINGS).map(Some),
         };
+        if let Some(Err(e)) = doc.through.as_ref().map(Labels::check) {
+            check.fail("/through", e.to_string());
+        }
+        if doc.through.is_none() && !doc.runner_secrets.is_empty() {
+            check.fail("/runner_secrets", "belongs to a connection `through` runners");
+        }
         if doc.at_once == Some(0) {
             check.fail("/at_once", "at least 1; without any call the connection is of no use");
         }
@@ -349,10 +395,20 @@ impl Defined for Connection {
                 jump: doc.jump,
                 credential,
                 authorities,
+                through: doc.through,
+                runner_secrets: doc.runner_secrets.into_iter().collect(),
                 timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
                 at_once: doc.at_once,
                 rate: doc.rate,
             });
+        let made: Option<Self> = made;
+        let unnamed = made
+            .as_ref()
+            .and_then(|made| made.runner_secrets.difference(&made.named_secrets()).next().cloned());
+        if let Some(name) = unnamed {
+            let wrong = format!("nothing here is made of `${{secret('{name}')}}`");
+            check.fail("/runner_secrets", wrong);
+        }
         check.finish(made)
     }
 }

@@ -403,6 +403,14 @@ impl Operation {
         usable(output, &self.gives, hiding).map_err(|why| format!("it called back, but {why}"))
     }
 
+    /// An output that another made of the answer: bounded and promised like one that is made here.
+    ///
+    /// # Errors
+    /// Why it cannot be used.
+    pub fn accept(&self, output: Value, hiding: Hiding<'_>) -> Result<Value, String> {
+        usable(output, &self.gives, hiding)
+    }
+
     /// How the other side calls back, if it does.
     pub fn callback(&self) -> Option<&Callback> {
         self.call.callback()

@@ -22,7 +22,6 @@ use arvok_connect::{CallOutcome, Called};
 use arvok_core::{
     Kind, Period, Role,
     connector::{CallEnd, Connection, Connector, Operation, ShownRequest},
-    definition::Definition,
     runbook::Runbook,
 };
 use arvok_store::{
@@ -133,6 +132,8 @@ pub(super) async fn one(
         rate: connection.rate.map(|rate| format!("{} in {}", rate.calls, rate.per)),
         hosts: connection.hosts.iter().map(|glob| glob.as_str().to_owned()).collect(),
         jump: connection.jump.clone(),
+        runners: connection.through.clone().map(|labels| labels.0),
+        runner_secrets: connection.runner_secrets.iter().cloned().collect(),
         jump_for: others.map(|(other, _)| other.name.clone()).collect(),
         host_keys: connection.host_keys.clone(),
         trusted: host_keys::of_connection(&node.pools.questions, &connection.name, MOST_TRUSTED)
@@ -159,12 +160,11 @@ fn offered(name: &str, operation: &Operation) -> OfferedOperation {
 
 fn secrets(published: &Published, connection: &Connection) -> Vec<NeededSecret> {
     let scope = SecretScope::of(published, Kind::Connection, &connection.name);
-    let credentials = connection.credentials();
-    let named = credentials.iter().flat_map(|(_, template)| template.calls("secret")).flatten();
-    let mut names: Vec<String> = named.collect();
-    names.sort();
-    names.dedup();
-    names.into_iter().map(|name| NeededSecret { ready: scope.may_open(&name), name }).collect()
+    connection
+        .secrets()
+        .into_iter()
+        .map(|name| NeededSecret { ready: scope.may_open(&name), name })
+        .collect()
 }
 
 /// The last calls of a connection, the latest first: for which step or by whom, how long they took,

@@ -29,6 +29,8 @@ mod refusals;
 mod rehearsal;
 mod rules;
 mod runbooks;
+mod runner_calls;
+mod runners;
 mod storage;
 mod stream;
 mod subscribers;
@@ -114,10 +116,22 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .configure(of_subscribers)
                 .service(nodes::list)
                 .service(nodes::forget)
+                .service(runners::list)
+                .service(runners::add)
+                .service(runners::remove)
                 .service(storage::show)
                 .service(storage::keep)
                 .service(stream::follow)
                 .service(openapi::serve)
+                .default_service(web::to(not_found::no_such_path)),
+        )
+        .service(
+            web::scope("/runner/v1")
+                .wrap(from_fn(runner_calls::known_runner))
+                .service(runner_calls::claim_calls)
+                .service(runner_calls::begin_calls)
+                .service(runner_calls::beat_calls)
+                .service(runner_calls::end_call)
                 .default_service(web::to(not_found::no_such_path)),
         )
         .default_service(web::to(not_found::page));
@@ -198,7 +212,7 @@ pub(crate) async fn guard_headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, Error> {
-    let is_api = request.path().starts_with("/api/");
+    let is_api = ["/api/", "/runner/"].iter().any(|part| request.path().starts_with(part));
     let leaving = request
         .app_data::<web::Data<crate::node::Node>>()
         .is_some_and(|node| node.vitals.is_leaving());

@@ -2,8 +2,8 @@
 
 use super::{
     access, alarms, alerts, audit, callback, connections, decisions, definitions, halt, health,
-    jobs, launch, library, nodes, proposals, rehearsal, rules, runbooks, storage, stream,
-    subscribers, timeline, unreadable, watch, webhook,
+    jobs, launch, library, nodes, proposals, rehearsal, rules, runbooks, runner_calls, runners,
+    storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -27,9 +27,18 @@ use utoipa::{
     modifiers(&Security, &Answers),
     paths(webhook::receive, callback::receive, subscribers::agree, subscribers::agree_in_browser,
         health::alive, health::ready, health::metrics),
-    nest((path = "/api/v1", api = Versioned))
+    nest((path = "/api/v1", api = Versioned), (path = "/runner/v1", api = OfRunners))
 )]
 struct Whole;
+
+#[derive(OpenApi)]
+#[openapi(paths(
+    runner_calls::claim_calls,
+    runner_calls::begin_calls,
+    runner_calls::beat_calls,
+    runner_calls::end_call,
+))]
+struct OfRunners;
 
 #[derive(OpenApi)]
 #[openapi(paths(
@@ -103,6 +112,9 @@ struct Whole;
     subscribers::confirm,
     subscribers::replay,
     nodes::list,
+    runners::list,
+    runners::add,
+    runners::remove,
     nodes::forget,
     storage::show,
     storage::keep,

@@ -13,12 +13,15 @@ use actix_web::{
 };
 
 /// What authors wrote is shown as it is, since it is edited and published again; a token is shown
-/// once, to whoever made it; descriptions hold nothing of anybody's.
-const AS_WRITTEN: [&str; 6] = [
+/// once, to whoever made it; descriptions hold nothing of anybody's; a runner is handed what it
+/// needs for its calls.
+const AS_WRITTEN: [&str; 8] = [
     "/api/v1/definitions",
     "/api/v1/publish",
     "/api/v1/library",
     "/api/v1/tokens",
+    "/api/v1/runners",
+    "/runner/v1/claim",
     "/api/v1/schemas",
     "/api/v1/openapi.json",
 ];

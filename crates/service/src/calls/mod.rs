@@ -7,11 +7,13 @@ mod log;
 mod permits;
 mod recorded;
 mod script;
+mod through;
 
 pub(crate) use callback::{CallBack, answer};
 pub(crate) use log::{run as run_log, write as write_log};
 pub(crate) use recorded::{LONGEST_BODY, answer_kept, body_kept};
 pub(crate) use script::{ScriptOut, run as run_script};
+pub(crate) use through::{RunnerReport, new_claim, sealed as seal_result, work_of as runner_work};
 
 use crate::{
     clock,
@@ -19,22 +21,19 @@ use crate::{
     node::{Node, Published, SecretScope},
     random,
 };
-use arvok_api::CallState;
-use arvok_connect::{
-    Call, CallOutcome, Called, HostKey, JumpHost, LiveOutput, Redactor, TrustedKeys, Way,
-};
+use arvok_api::{CallState, RunnerAct};
+use arvok_connect::{Call, CallOutcome, Called, HostKey, Opening, Ready, Redactor, Way};
 use arvok_core::{
     Kind, Period, Principal, TraceContext,
-    connector::{
-        Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Opened, Operation, Repeat,
-        Session,
-    },
+    connector::{Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Operation, Repeat},
+    expr::Template,
 };
 use arvok_store::calls::{Caller, NewCall};
 use chrono::{DateTime, Utc};
 use permits::Permit;
 use serde_json::{Map, Value, json};
 use std::time::{Duration, Instant};
+use through::Through;
 
 /// A call that is to be made.
 #[derive(Debug)]
@@ -56,73 +55,22 @@ pub(crate) struct Outgoing<'a> {
     pub trace: Option<TraceContext>,
 }
 
-/// A connection as it is used: with its address and its secrets.
-struct Ready<'p> {
-    connection: &'p Connection,
-    trusted: Option<&'p TrustedKeys>,
-    base: String,
-    credential: Option<Opened>,
-    session: Option<&'p Session>,
-    authorities: Option<String>,
-    jump: Option<Box<Self>>,
-}
-
-impl Ready<'_> {
-    fn way(&self, timeout: Duration) -> Way<'_> {
-        Way {
-            live: LiveOutput::NOBODY,
-            trace: None,
-            base: &self.base,
-            credential: self.credential.as_ref(),
-            session: self.session,
-            authorities: self.authorities.as_deref(),
-            hosts: &self.connection.hosts,
-            host_keys: &self.connection.host_keys,
-            trusted: self.trusted,
-            jump: self.jump.as_ref().map(|jump| JumpHost {
-                base: &jump.base,
-                credential: jump.credential.as_ref(),
-                host_keys: &jump.connection.host_keys,
-                trusted: jump.trusted,
-            }),
-            timeout,
-        }
-    }
-}
-
 fn ready<'p>(published: &'p Published, connection: &'p Connection) -> Result<Ready<'p>, String> {
-    let scope = SecretScope::of(published, Kind::Connection, &connection.name);
-    let opened =
-        connection.credential.as_ref().map(|c| c.open(|template| scope.fill(template))).transpose();
-    let authorities =
-        connection.authorities.as_ref().map(|template| scope.fill(template)).transpose();
-    // A jump host has none itself: that is seen before it is published, and whatever stands here,
-    // this ends.
-    let jump = connection.jump.as_ref().map(|name| {
-        let (jump, _) = published
-            .catalog
-            .get::<Connection>(name)
-            .filter(|(jump, _)| jump.jump.is_none())
-            .ok_or_else(|| format!("its jump host: there is no connection `{name}` to one"))?;
-        let jump = ready(published, jump).map_err(|e| format!("its jump host `{name}`: {e}"))?;
-        Ok::<_, String>(Box::new(jump))
-    });
-    let connector = published.catalog.get::<Connector>(&connection.connector);
-    Ok(Ready {
-        connection,
-        jump: jump.transpose()?,
-        trusted: published.host_keys.get(&connection.name),
-        base: scope.fill(&connection.base)?,
-        credential: opened?,
-        session: connector.and_then(|(connector, _)| connector.session.as_ref()),
-        authorities: authorities?,
-    })
+    let fill = |connection: &str, template: &Template| {
+        SecretScope::of(published, Kind::Connection, connection).fill(template)
+    };
+    let opening =
+        Opening { catalog: &published.catalog, trusted: &published.host_keys, fill: &fill };
+    Ready::new(&opening, connection)
 }
 
 /// Whether a connection could be used, apart from the other side: its address, or what is missing
 /// here.
 pub(crate) fn address(published: &Published, connection: &Connection) -> Result<String, String> {
-    ready(published, connection).map(|ready| ready.base)
+    match connection.through {
+        Some(_) => through::address(published, connection),
+        None => ready(published, connection).map(|ready| ready.base),
+    }
 }
 
 fn unsent(message: String) -> Failure {
@@ -297,7 +245,11 @@ async fn perform(
     operation: &Operation,
     out: Outgoing<'_>,
 ) -> Result<CallResult, Failure> {
-    let ready = ready(published, connection).map_err(unsent)?;
+    // What a runner needs is opened when it is handed out.
+    let ready = match connection.through {
+        Some(_) => None,
+        None => Some(ready(published, connection).map_err(unsent)?),
+    };
     let (usual, longest) = (connection.timeout, operation.longest(connection.timeout));
     let (one, whole) = match out.timeout {
         None => (usual, longest),
@@ -306,24 +258,33 @@ async fn perform(
         Some(timeout) => (usual.min(timeout), timeout),
     };
     let millis = |period: Period| Duration::from_millis(period.millis());
-    let slot =
-        match permits::permit(node, ready.connection.into(), &out.caller, millis(whole)).await? {
-            Permit::Granted(slot) => slot,
-            Permit::Queued(until) => return Ok(CallResult::Queued(until)),
-        };
-    let called = live::shown_live(node, &out.caller, async |live| {
-        let call = Call {
-            operation,
-            give: out.give,
-            key: out.key,
-            callback: out.callback,
-            way: Way { live, trace: out.trace, ..ready.way(millis(one)) },
-            within: (whole != one).then(|| millis(whole)),
-            redactor: &published.redactor,
-        };
-        node.calls.drivers.call(call).await
-    });
-    let called = called.await;
+    let slot = match permits::permit(node, connection.into(), &out.caller, millis(whole)).await? {
+        Permit::Granted(slot) => slot,
+        Permit::Queued(until) => return Ok(CallResult::Queued(until)),
+    };
+    let called = match &ready {
+        None => {
+            let act = through::call_of(out.operation, out.give, out.key, out.callback);
+            let times = (millis(one), millis(whole));
+            let through = Through::of(connection, act, times).by(&out.caller, out.trace);
+            through::call(node, published, operation, through).await
+        }
+        Some(ready) => {
+            let called = live::shown_live(node, &out.caller, async |live| {
+                let call = Call {
+                    operation,
+                    give: out.give,
+                    key: out.key,
+                    callback: out.callback,
+                    way: Way { live, trace: out.trace, ..ready.way(millis(one)) },
+                    within: (whole != one).then(|| millis(whole)),
+                    redactor: &published.redactor,
+                };
+                node.calls.drivers.call(call).await
+            });
+            called.await
+        }
+    };
     permits::over(node, slot).await;
     Ok(CallResult::Ended(Box::new(called)))
 }
@@ -364,17 +325,24 @@ pub(crate) async fn test(node: &Node, connection: &Connection, by: &Principal) -
                 Called::Later(_) => "it will call back".to_owned(),
             })
         }
-        None => match ready(&published, connection) {
-            Ok(ready) => {
-                node.calls
-                    .drivers
-                    .probe(ready.way(Duration::from_millis(connection.timeout.millis())))
-                    .await
-            }
-            Err(why) => Err(unsent(why)),
-        },
+        None => look(node, &published, connection).await,
     };
     Tested { operation, millis: begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX), ended }
+}
+
+/// Looks whether anybody answers at a connection's address; what was said.
+async fn look(
+    node: &Node,
+    published: &Published,
+    connection: &Connection,
+) -> Result<String, Failure> {
+    let timeout = Duration::from_millis(connection.timeout.millis());
+    if connection.through.is_some() {
+        let through = Through::of(connection, RunnerAct::Look, (timeout, timeout));
+        return through::look(node, published, through).await;
+    }
+    let ready = ready(published, connection).map_err(unsent)?;
+    node.calls.drivers.probe(ready.way(timeout)).await
 }
 
 /// The key that a machine of a connection shows now.
@@ -384,8 +352,13 @@ pub(crate) async fn host_key(
     connection: &Connection,
     host: Option<&str>,
 ) -> Result<HostKey, Failure> {
-    let ready = ready(published, connection).map_err(unsent)?;
     let timeout = Duration::from_millis(connection.timeout.millis());
+    if connection.through.is_some() {
+        let act = RunnerAct::HostKey { host: host.map(str::to_owned) };
+        let through = Through::of(connection, act, (timeout, timeout));
+        return through::host_key(node, published, through).await;
+    }
+    let ready = ready(published, connection).map_err(unsent)?;
     node.calls.drivers.host_key(ready.way(timeout), host).await
 }
 

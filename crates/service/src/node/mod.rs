@@ -9,6 +9,8 @@ mod followers;
 mod listeners;
 mod published;
 mod questions;
+mod runner_calls;
+mod runner_pace;
 
 pub(crate) use announcer::Announcer;
 pub(crate) use call_log::CallLog;
@@ -18,6 +20,8 @@ pub(crate) use executions::{Alive, Executions};
 pub(crate) use followers::{Followers, Place};
 pub(crate) use listeners::{ListenerStatus, Listeners, OpenConnection};
 pub(crate) use published::{Published, SecretScope, missing_settings};
+pub(crate) use runner_calls::RunnerCalls;
+pub(crate) use runner_pace::RunnerPace;
 
 use crate::{
     admission::AdmissionControl, clock, config::Config, metrics::Metrics, readiness::Vitals,
@@ -109,6 +113,10 @@ pub(crate) struct Node {
     /// Where people reach the console, for links.
     public_url: ArcSwap<String>,
     pub executions: Executions,
+    /// Who waits for runners.
+    pub runner_calls: RunnerCalls,
+    /// How much each runner says here.
+    pub runner_pace: RunnerPace,
     /// Which jobs of the queue this node looks at first.
     pub share: ArcSwap<Share>,
     pub wakeups: Wakeups,
@@ -155,6 +163,8 @@ impl Node {
             share: ArcSwap::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
             executions: Executions::default(),
+            runner_calls: RunnerCalls::default(),
+            runner_pace: RunnerPace::default(),
             wakeups: Wakeups::default(),
             capacity: Capacity::default(),
             access_log: config.access_log,

@@ -243,7 +243,8 @@ impl<'a> SecretScope<'a> {
         self.secret(name).is_ok()
     }
 
-    fn secret(&self, name: &str) -> Result<&'a str, String> {
+    /// A secret, where it is set and may go there.
+    pub fn secret(&self, name: &str) -> Result<&'a str, String> {
         let how = format!("an admin sets it with `arvok secret set {name} --for {}`", self.user);
         match self.secrets.get(name) {
             None => Err(format!("there is no secret `{name}`; {how}")),
@@ -252,6 +253,15 @@ impl<'a> SecretScope<'a> {
             }
             Some(secret) => Ok(&secret.value),
         }
+    }
+
+    /// A setting, where there is one that may go there.
+    pub fn setting(&self, name: &str) -> Result<&'a str, String> {
+        let how = "add it to [settings] of arvok.toml, or as ARVOK_SETTING_...";
+        let setting = self.settings.get(name);
+        setting
+            .ok_or_else(|| format!("there is no setting `{name}`; {how}"))?
+            .value_for(name, &self.user)
     }
 }
 
@@ -270,12 +280,7 @@ impl<'a> Scope<'a> for SecretScope<'_> {
         if function == "secret" {
             return Some(self.secret(name).map(Val::str));
         }
-        let how = "add it to [settings] of arvok.toml, or as ARVOK_SETTING_...";
-        let found = self
-            .settings
-            .get(name.as_ref())
-            .ok_or_else(|| format!("there is no setting `{name}`; {how}"));
-        Some(found.and_then(|setting| setting.value_for(name, &self.user)).map(Val::str))
+        Some(self.setting(name).map(Val::str))
     }
 }
 

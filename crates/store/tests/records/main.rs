@@ -11,6 +11,7 @@ mod people;
 mod published;
 mod replay;
 mod routines;
+mod runners;
 mod subscribers;
 mod timers;
 mod upgrade;

@@ -8,7 +8,7 @@ use arvok_core::{
     job::{JobEffect, JobState},
     words::Words,
 };
-use arvok_store::{jobs, read, timers::TimerKind};
+use arvok_store::{jobs, read, runners::calls::RunnerCallState, timers::TimerKind};
 use sea_orm::ConnectionTrait;
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -36,6 +36,7 @@ fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
         ("call.ended", words::<CallState>()),
         ("timer.kind", words::<TimerKind>()),
         ("token.role", words::<Role>()),
+        ("runner_call.state", words::<RunnerCallState>()),
     ]
     .into()
 }
@@ -80,7 +81,7 @@ fn who_did_something_is_a_kind_that_the_core_knows_and_an_id() {
             rows(db, sql).await[0]["names"],
             "audit.by call.by decision.decided_by definition.published_by halt.by \
              host_key.trusted_by job.launched_by job.seen_by proposal.decided_by \
-             secret_approval.approved_by"
+             runner.added_by secret_approval.approved_by"
         );
         let sql = "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint
             WHERE conname = 'principal_kind'";
