@@ -213,6 +213,8 @@ export const unreadable = (source: string, after?: number) =>
   taken(client.GET('/api/v1/unreadable', { params: { query: { source, after, limit: 50 } } }));
 export const retryUnreadable = (source: string, after?: number) =>
   taken(client.POST('/api/v1/unreadable/retry', { body: { source, after } }));
+export type RunnerItem = Schema['RunnerItem'];
+export const runners = () => taken(client.GET('/api/v1/runners'));
 export type NodeItem = Schema['NodeItem'];
 export const nodes = () => taken(client.GET('/api/v1/nodes'));
 export type Storage = Schema['Storage'];

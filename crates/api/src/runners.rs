@@ -72,7 +72,6 @@ pub struct RunnerItem {
     /// Calls that it makes at the moment.
     pub calls: i64,
     /// Connections that are `through` its labels.
-    #[serde(default)]
     pub connections: Vec<String>,
 }
 

@@ -3,6 +3,7 @@
 
 use crate::{
     Fallible,
+    stage::Stage,
     summary::{Figure, Goal},
 };
 use arvok_connect::{Call, Drivers, Redactor, Way};
@@ -17,7 +18,7 @@ use russh::{
     client::{self, Handle},
     keys::{PrivateKeyWithHashAlg, PublicKeyOrCertificate, decode_secret_key},
 };
-use serde_json::Map;
+use serde_json::{Map, json};
 use std::{
     sync::Arc,
     time::{Duration, Instant},
@@ -93,6 +94,58 @@ pub async fn figure() -> Fallible<Figure> {
         (each(described), "ms"),
         ("the bare client", each(plain)),
         Goal::AtMost(1.3, "<= 1.3"),
+    ))
+}
+
+/// The connections that reach one machine: by the node, and by way of a runner beside it.
+const WAYS: [(&str, &str); 2] = [("near", ""), ("far", "through: { site: bench }\n")];
+
+/// A call by way of a runner, as a person makes it at a node, against one that the node makes.
+pub async fn overhead(stage: &Stage) -> Fallible<Figure> {
+    let machine = Machine::scratch("bench-runner")?;
+    stage
+        .put(
+            "/api/v1/secrets/bench-key",
+            &json!({ "value": machine.key()?,
+        "allowed": ["connection/near", "connection/far"] }),
+        )
+        .await?;
+    let connection = |(name, through): (&str, &str)| {
+        format!(
+            "---\nconnection: {name}\nconnector: linux\nbase: {}\n{through}credential: {{ key: {{ \
+            user: {}, private: \"${{secret('bench-key')}}\" }} }}\nhost_keys: ['{}']\n",
+            machine.base(),
+            machine.user(),
+            machine.fingerprint().unwrap_or_default(),
+        )
+    };
+    stage.publish(&[ABOUT.to_owned(), WAYS.map(connection).concat()].concat()).await?;
+    let _runner = stage.runner("site=bench").await?;
+    let ask = async |name: &str| {
+        let path = format!("/api/v1/connections/{name}/operations/about/try");
+        let tried = stage.post_to(&path, &json!({ "give": {} })).await?;
+        match tried["state"] == "done" {
+            true => Ok(()),
+            false => Err::<(), Box<dyn std::error::Error>>(tried.to_string().into()),
+        }
+    };
+    let mut took = [Duration::ZERO; 2];
+    for round in 0..=ROUNDS {
+        for (way, took) in WAYS.iter().zip(&mut took) {
+            let begun = Instant::now();
+            for _ in 0..COMMANDS {
+                ask(way.0).await?;
+            }
+            // The first round opens lines.
+            *took += if round > 0 { begun.elapsed() } else { Duration::ZERO };
+        }
+    }
+    let [near, far] = took.map(|all| all.as_secs_f64() * 1e3 / (ROUNDS * COMMANDS) as f64);
+    Ok(Figure::new(
+        "hands/runner-overhead",
+        (far, "ms"),
+        ("a call from the node", near),
+        Goal::AtMost(1.5, "<= 1.5"),
     ))
 }
 

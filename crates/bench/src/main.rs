@@ -40,8 +40,8 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `connect`, `hands`, `intake`, `storm`,
-/// `latency`, `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `connect`, `hands`, `runners`, `intake`,
+/// `storm`, `latency`, `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`, `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -69,6 +69,9 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
         return Ok(());
     }
     let mut stage = Stage::start().await?;
+    if asked("runners") {
+        figures.push(hands::overhead(&stage).await?);
+    }
     let mut empty = None;
     if asked("intake") {
         let (plain, rates) = intake::plain(&stage).await?;

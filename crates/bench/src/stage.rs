@@ -76,9 +76,7 @@ impl Stage {
 
     async fn secret(&self) -> Fallible<()> {
         let body = json!({ "value": "bench", "allowed": ["source/bench"] });
-        let put = self.http.put(format!("{}/api/v1/secrets/bench", self.address));
-        put.bearer_auth(&self.token).json(&body).send().await?.error_for_status()?;
-        Ok(())
+        self.put("/api/v1/secrets/bench", &body).await
     }
 
     pub async fn publish(&self, text: &str) -> Fallible<()> {
@@ -109,6 +107,41 @@ impl Stage {
                 other => return Err(format!("answered {other}: {}", answer.text().await?).into()),
             }
         }
+    }
+
+    /// PUT; must succeed.
+    pub async fn put(&self, path: &str, body: &Value) -> Fallible<()> {
+        let put = self.http.put(format!("{}{path}", self.address));
+        put.bearer_auth(&self.token).json(body).send().await?.error_for_status()?;
+        Ok(())
+    }
+
+    /// POST; must succeed.
+    pub async fn post_to(&self, path: &str, body: &Value) -> Fallible<Value> {
+        let post = self.http.post(format!("{}{path}", self.address));
+        let sent = post.bearer_auth(&self.token).json(body).send().await?;
+        Ok(sent.error_for_status()?.json().await?)
+    }
+
+    /// A runner with these labels, once it is there.
+    pub async fn runner(&self, labels: &str) -> Fallible<SupervisedChild> {
+        let pairs = labels.split(',').filter_map(|pair| pair.split_once('='));
+        let labels: Value = pairs.map(|(name, value)| (name.to_owned(), json!(value))).collect();
+        let new = json!({ "name": "bench", "labels": labels });
+        let made = self.post_to("/api/v1/runners", &new).await?;
+        let file = PathBuf::from("target/bench/runner.token");
+        fs::write(&file, made["token"].as_str().ok_or("no token")?)?;
+        let mut command = Command::new("target/release/arvok");
+        command.args(["runner", "--server", &self.address, "--token-file"]).arg(&file);
+        command.env("ARVOK_LOG", "warn");
+        let runner = spawn_supervised(&command, "TERM", Stdio::null(), Stdio::inherit())?;
+        for _ in 0..600 {
+            if self.get("/api/v1/runners").await?[0]["lag"].is_number() {
+                return Ok(runner);
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Err("the runner does not come".into())
     }
 
     /// GET; must succeed.

@@ -22,7 +22,7 @@ use arvok_core::Labels;
 use going::GoingOn;
 use perform::Described;
 use speak::Speaker;
-use std::{future::Future, sync::Arc, time::Duration};
+use std::{future::Future, pin::Pin, sync::Arc, time::Duration};
 use tokio::{sync::Notify, task::JoinSet};
 
 /// How long a claim waits for the first call.
@@ -92,14 +92,10 @@ pub async fn run(
         at: chrono::Utc::now(),
     };
     let mut calls = JoinSet::new();
-    let beating = beat(&runner);
-    let ended = {
-        let claiming = claim_calls(&runner, claim, &mut calls);
-        tokio::select! {
-            ended = claiming => ended,
-            () = beating => Ok(()),
-            () = stop => Ok(()),
-        }
+    let mut stop = std::pin::pin!(stop);
+    let ended = tokio::select! {
+        ended = claim_calls(&runner, claim, &mut calls, stop.as_mut()) => ended,
+        () = beat(&runner) => Ok(()),
     };
     if ended.is_ok() && !calls.is_empty() {
         tracing::info!(calls = calls.len(), "stopping; calls under way have a moment to end");
@@ -114,11 +110,13 @@ pub async fn run(
     ended
 }
 
-/// Claims calls for as long as the node wants something of this runner.
+/// Claims calls until it is to stop, for as long as the node wants something of this runner. What
+/// is being begun meanwhile is made: broken off, nobody would know what became of it.
 async fn claim_calls(
     runner: &Arc<Runner>,
     claim: RunnerClaim,
     calls: &mut JoinSet<()>,
+    mut stop: Pin<&mut impl Future<Output = ()>>,
 ) -> Result<(), RunnerError> {
     let (mut wait, mut was_there) = (AGAIN.0, None);
     loop {
@@ -129,13 +127,18 @@ async fn claim_calls(
             tokio::select! {
                 () = runner.room.notified() => {}
                 () = tokio::time::sleep(WAIT) => {}
+                () = &mut stop => return Ok(()),
             }
         }
         // The first claim says soon that the runner is there.
         let patience = if was_there == Some(true) { WAIT } else { Duration::ZERO };
         let wait_ms = if room == 0 { 0 } else { u64::try_from(patience.as_millis()).unwrap_or(0) };
         let asked = RunnerClaim { room, wait_ms, at: chrono::Utc::now(), ..claim.clone() };
-        match runner.speaker.ask::<RunnerCalls>("claim", &asked, patience).await {
+        let answer = tokio::select! {
+            answer = runner.speaker.ask::<RunnerCalls>("claim", &asked, patience) => answer,
+            () = &mut stop => return Ok(()),
+        };
+        match answer {
             Ok(found) => {
                 if was_there.replace(true) != Some(true) {
                     tracing::info!("the node is there");
@@ -150,7 +153,10 @@ async fn claim_calls(
                 if was_there.replace(false) != Some(false) {
                     tracing::warn!("the node cannot be asked for calls, and is tried again: {e}");
                 }
-                tokio::time::sleep(wait).await;
+                tokio::select! {
+                    () = tokio::time::sleep(wait) => {}
+                    () = &mut stop => return Ok(()),
+                }
                 wait = (wait * 2).min(AGAIN.1);
             }
         }

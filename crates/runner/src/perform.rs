@@ -9,16 +9,20 @@ use arvok_connect::{
 use arvok_core::{
     Catalog, TraceContext,
     catalog::{self, Entry},
-    connector::{CallEnd, CallbackAt, Connection, Failure},
+    connector::{Answer, CallEnd, CallbackAt, Connection, Failure},
     document::parse_file,
     expr::{Scope, Template, Val},
+    text::cut,
 };
+use serde_json::Value;
 use std::{
     collections::BTreeMap,
     sync::{Arc, Mutex, PoisonError},
     time::Duration,
 };
 
+/// Longest body of an answer that is told, in bytes: a little more than nodes keep.
+const LONGEST_BODY: usize = 32 << 10;
 /// Sets of documents that are kept compiled.
 const KEPT: usize = 64;
 
@@ -115,6 +119,17 @@ fn fill(
     text(template, Some(&base))
 }
 
+/// An answer as people see it: as much of it as is kept anywhere.
+fn shown(Answer { status, headers, body }: Answer) -> RunnerAnswer {
+    let is_long = |value: &Value| value.to_string().len() > LONGEST_BODY;
+    let headers = Some(headers).filter(|headers| !is_long(&Value::Object(headers.clone())));
+    let body = match is_long(&body) {
+        true => Value::String(format!("{}…", cut(&body.to_string(), LONGEST_BODY))),
+        false => body,
+    };
+    RunnerAnswer { status, headers: headers.unwrap_or_default(), body }
+}
+
 fn unsent(why: String) -> Failure {
     Failure::lasting(CallEnd::NotSent, why)
 }
@@ -191,12 +206,7 @@ async fn made(
                 Ok(Called::Later(_)) => RunnerResult::Later,
                 Err(failure) => RunnerResult::Failed(failure.into()),
             };
-            let answer = answer.map(|answer| RunnerAnswer {
-                status: answer.status,
-                headers: answer.headers,
-                body: answer.body,
-            });
-            Ok((result, answer))
+            Ok((result, answer.map(shown)))
         }
         RunnerAct::Look => Ok((RunnerResult::Seen { text: drivers.probe(way).await? }, None)),
         RunnerAct::HostKey { host } => {

@@ -4474,7 +4474,7 @@ export interface components {
              */
             calls: number;
             /** @description Connections that are `through` its labels. */
-            connections?: string[];
+            connections: string[];
         };
         /** @description A runner that is known now, with its token, which is shown this once. */
         RunnerMade: {

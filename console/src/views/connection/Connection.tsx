@@ -137,6 +137,8 @@ function facts({
   jump,
   jump_for,
   trusted,
+  runners,
+  runner_secrets,
 }: ConnectionDetail): [string, React.ReactNode][] {
   const all: [string, React.ReactNode][] = [
     ['address', <code key="a">{item.address ?? 'not known'}</code>],
@@ -161,6 +163,22 @@ function facts({
       <Link key="j" to={`/connections/${jump}`} className="text-sea hover:underline">
         {jump}
       </Link>,
+    ]);
+  if (runners)
+    all.push([
+      'runners',
+      <code key="r">
+        {Object.entries(runners)
+          .map(([name, value]) => `${name}=${value}`)
+          .join(', ')}
+      </code>,
+    ]);
+  for (const secret of runner_secrets ?? [])
+    all.push([
+      'secret',
+      <span key={secret}>
+        <code>{secret}</code>, which its runners keep
+      </span>,
     ]);
   if (jump_for && jump_for.length > 0)
     all.push([

@@ -9,6 +9,7 @@ import { type Look, Table } from '../../ui/Table';
 import { Time } from '../../ui/Time';
 import { rough } from '../../ui/time';
 import { some } from '../../ui/words';
+import { Runners } from './Runners';
 import { Stored } from './Stored';
 
 /** A node that was not heard of for so long, in seconds, is most likely gone. */
@@ -76,6 +77,7 @@ export function Component() {
       {found.data && (
         <Table items={found.data.nodes} id={(n) => n.name} look={LOOK} label="Nodes" />
       )}
+      <Runners />
       {backlog && (
         <Panel title="What waits">
           <Facts

@@ -5,7 +5,7 @@
 //! Short in `make test`; `make chaos` runs it at length. The summary is written to
 //! `target/chaos/summary.json`.
 
-use crate::kit::{Peer, Records, Stage, asked, block, spawn, until};
+use crate::kit::{Peer, Records, Runner, Stage, asked, block, spawn, until};
 use arvok_postgres::{Cluster, Durability, Restart};
 use arvok_store::{Purpose, days};
 use chrono::{TimeDelta, Utc};
@@ -96,12 +96,18 @@ fn rules(peer: &Peer) -> String {
     let plain = peer
         .definitions("never")
         .replace("dispatch: { runbook: tell,", "dispatch: { runbook: tell-all,");
-    [plain, MANY.to_owned(), rule("late", ", still: 1s"), rule("gone", ", still: 10m")].concat()
+    let far = format!(
+        "---\nconnection: far\nconnector: peer\nbase: {}\nthrough: {{ site: nessfold }}\n\
+        timeout: 5s\n",
+        peer.url
+    );
+    [plain, far, MANY.to_owned(), rule("late", ", still: 1s"), rule("gone", ", still: 10m")]
+        .concat()
 }
 
 /// Each job tells its peer six times what must not be told twice: two ways at once, two items of a
-/// list at once, one in a job of its own, and one by itself. Between them it asks a question, tells
-/// of something, and waits to hear of it.
+/// list at once, one in a job of its own, and one by itself; the last two by way of runners.
+/// Between them it asks a question, tells of something, and waits to hear of it.
 const MANY: &str = "---
 runbook: tell-all
 inputs: { what: { type: string } }
@@ -123,12 +129,12 @@ steps:
   - { id: said, emit: test.said, labels: { said: '${inputs.what}' } }
   - { id: heard, await: { sources: arvok, kinds: test.said, where: event.labels.said == inputs.what }, since: job, within: 10m }
   - { id: below, runbook: tell-below, give: { what: '${inputs.what}' } }
-  - { id: last, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}' } }
+  - { id: last, call: peer.tell, via: far, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}' } }
 ---
 runbook: tell-below
 inputs: { what: { type: string } }
 target: ${inputs.what}/below
-steps: [ { id: tell_below, call: peer.tell, via: peer, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/below' } } ]
+steps: [ { id: tell_below, call: peer.tell, via: far, retry: { times: 20, wait: 200ms }, give: { what: '${inputs.what}/below' } } ]
 ";
 
 /// What a job that succeeded has told.
@@ -140,6 +146,7 @@ struct Done {
     db_restarts: usize,
     freezes: usize,
     days: usize,
+    runners: usize,
     /// Decisions of which a node said that they are taken.
     decided: Vec<i64>,
 }
@@ -160,6 +167,34 @@ fn decide(nodes: &[Stage], dice: &mut Dice, done: &mut Done) {
         let (status, _) =
             other.call(reqwest::Method::POST, &path, Some(&json!({ "choice": "go" })));
         done.decided.extend((status == 200).then_some(id));
+    }
+}
+
+/// Runners of one site, each at a node of its own: one is killed and begun anew, frozen for longer
+/// than a node believes in it, or let go on.
+struct Site(Vec<Runner>);
+
+impl Site {
+    fn begin(nodes: &[Stage]) -> Self {
+        let labels = "site=nessfold";
+        Self((0..2).map(|n| Runner::start(&nodes[n], &format!("nessfold-{n}"), labels)).collect())
+    }
+
+    fn harm(&mut self, round: usize, nodes: &[Stage], done: &mut Done) {
+        let n = round / 3 % self.0.len();
+        match round % 3 {
+            0 => {
+                let token = self.0[n].token.clone();
+                self.0[n] = Runner::with_token(&nodes[n], &token, &[]);
+                done.runners += 1;
+            }
+            1 => self.0[n].signal(Signal::SIGSTOP),
+            _ => self.0[n].signal(Signal::SIGCONT),
+        }
+    }
+
+    fn go_on(&self) {
+        self.0.iter().for_each(|runner| runner.signal(Signal::SIGCONT));
     }
 }
 
@@ -234,7 +269,7 @@ fn count(records: &Records, sql: &str) -> u64 {
 
 #[test]
 fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
-    let (rounds, most) = (asked("ROUNDS", 12), asked("SECONDS", 120));
+    let (rounds, most) = (asked("ROUNDS", 12), asked("SECONDS", 150));
     let alerts = asked("ALERTS", 0);
     let target = PathBuf::from(env!("CARGO_TARGET_TMPDIR")).join("..").join("chaos");
     fs::create_dir_all(&target).expect("a folder");
@@ -262,12 +297,14 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
         stop: AtomicBool::new(false),
         accepted: AtomicUsize::new(0),
     });
+    let mut site = Site::begin(&nodes);
     let lanes: Vec<_> = (0..LANES).map(|lane| spawn(pour(Arc::clone(&pouring), lane))).collect();
     let (begun, mut done, mut dice) = (Instant::now(), Done::default(), Dice(20_261_125));
     let in_time = || begun.elapsed() < Duration::from_secs(most as u64);
     let mut round = 0;
     while round < rounds && in_time() {
         decide(&nodes, &mut dice, &mut done);
+        site.harm(round, &nodes, &mut done);
         harm(round, &mut dice, &mut nodes, &mut cluster, &mut done);
         round += 1;
         // The harm is spread over all that is poured in.
@@ -275,6 +312,7 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
             std::thread::park_timeout(Duration::from_millis(50));
         }
     }
+    site.go_on();
     // However slow it all is, somebody comes to decide something.
     until("a decision to be taken", || {
         decide(&nodes, &mut dice, &mut done);
@@ -290,7 +328,7 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
         assert_eq!(summary[wrong], 0, "{summary:#}\n{:#?}", records.rows(WRONG));
     }
     assert!(
-        done.kills >= rounds.min(12) && accepted.len() > 300 && !done.decided.is_empty(),
+        done.kills >= rounds.min(10) && accepted.len() > 300 && !done.decided.is_empty(),
         "{summary:#}"
     );
 }
@@ -386,7 +424,7 @@ fn judge(records: &Records, peer: &Peer, accepted: &[String], rounds: usize, don
         unheard.filter(|target| !TOLD.iter().all(|part| heard(target, part))).count() as u64;
     json!({
         "rounds": rounds, "kills": done.kills, "db_restarts": done.db_restarts,
-            "freezes": done.freezes, "days": done.days,
+            "freezes": done.freezes, "days": done.days, "runners": done.runners,
         "accepted": accepted.len(), "lost": lost + unheard, "dispatched": count(records, "SELECT 1
             FROM job WHERE parent IS NULL"),
         "decided": done.decided.len(),

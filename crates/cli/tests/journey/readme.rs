@@ -19,6 +19,7 @@ const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.
 
 const MACHINE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-machine.md");
 const DEVICE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-device.md");
+const RUNNER_GUIDE: &str = include_str!("../../../../docs/guide/run-a-runner.md");
 const SCRIPT_GUIDE: &str = include_str!("../../../../docs/guide/write-a-script.md");
 const SENDER_GUIDE: &str = include_str!("../../../../docs/guide/connect-a-sender.md");
 
@@ -248,6 +249,11 @@ fn the_guide_to_senders_does_what_it_says() {
 #[test]
 fn the_guide_to_connections_does_what_it_says() {
     Reader::new("guide-connect").follow(CONNECT_GUIDE);
+}
+
+#[test]
+fn the_guide_to_runners_does_what_it_says() {
+    Reader::new("guide-runner").follow(RUNNER_GUIDE);
 }
 
 #[test]

@@ -35,7 +35,7 @@ const MOST: usize = 64;
 const LONGEST_WAIT: Duration = Duration::from_secs(25);
 /// How often a claim that waits looks by itself.
 const LOOK: Duration = Duration::from_secs(1);
-/// Longest version of a program that is kept, in bytes.
+/// Longest version of a program that is kept, in characters.
 const LONGEST_BUILD: usize = 60;
 
 /// A runner that has shown its token.
@@ -145,7 +145,8 @@ async fn tell(
     body: &RunnerClaim,
 ) -> Result<(), ApiError> {
     let behind = (clock::now() - body.at).num_milliseconds() as f64 / 1000.0;
-    let build = arvok_core::text::cut(&body.build, LONGEST_BUILD).replace('\0', "");
+    let build: String =
+        body.build.chars().filter(|c| !c.is_control()).take(LONGEST_BUILD).collect();
     let news = RunnerNews {
         serves,
         build: &build,

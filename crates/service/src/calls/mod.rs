@@ -258,7 +258,11 @@ async fn perform(
         Some(timeout) => (usual.min(timeout), timeout),
     };
     let millis = |period: Period| Duration::from_millis(period.millis());
-    let slot = match permits::permit(node, connection.into(), &out.caller, millis(whole)).await? {
+    let held = match ready {
+        Some(_) => millis(whole),
+        None => through::longest(millis(whole)),
+    };
+    let slot = match permits::permit(node, connection.into(), &out.caller, held).await? {
         Permit::Granted(slot) => slot,
         Permit::Queued(until) => return Ok(CallResult::Queued(until)),
     };

@@ -37,6 +37,8 @@ const RESULT: &str = "result of a runner";
 const RENEW: Duration = Duration::from_secs(1);
 /// How much longer than its call a runner may take to say what came of it.
 const GRACE: Duration = Duration::from_secs(15);
+/// How long a runner has to say that it is still there, once its lease has ended.
+const SAYS_SO: Duration = Duration::from_secs(3);
 /// Longest message of a runner, in bytes.
 const LONGEST_MESSAGE: usize = 2_000;
 /// Longest time for which another side may ask to be left alone.
@@ -70,6 +72,12 @@ pub(super) struct Through<'a> {
     /// How long the whole may take.
     whole: Duration,
     trace: Option<TraceContext>,
+}
+
+/// How long a call may take at most whose own time is so long: it may wait for a runner as long as
+/// it may take, and its runner has a moment to say what came of it.
+pub(super) fn longest(whole: Duration) -> Duration {
+    whole * 2 + GRACE + SAYS_SO
 }
 
 impl<'a> Through<'a> {
@@ -242,7 +250,7 @@ async fn ask(node: &Node, through: Through<'_>) -> Result<RunnerReport, Failure>
         .map_err(|e| Failure::new(CallEnd::NotSent, format!("no runner can be asked: {e}")))?;
     let mut asked = Asked { db, number, is_over: false };
     let end = node.runner_calls.end_of(number);
-    let (since, mut begun) = (Instant::now(), None);
+    let (since, mut begun, mut lost) = (Instant::now(), None, None);
     loop {
         let _ = tokio::time::timeout(RENEW, end.reached()).await;
         let standing = match store::want(db, number).await {
@@ -271,7 +279,10 @@ async fn ask(node: &Node, through: Through<'_>) -> Result<RunnerReport, Failure>
             Some(RunnerCallState::Begun) => {
                 let begun = *begun.get_or_insert_with(Instant::now);
                 let runner = standing.runner.as_deref().unwrap_or("?");
-                let why = match standing.is_lost {
+                // Whoever is there says so soon after the database was away.
+                lost = lost.filter(|_| standing.is_lost).or(standing.is_lost.then(Instant::now));
+                let is_lost = lost.is_some_and(|since: Instant| since.elapsed() > SAYS_SO);
+                let why = match is_lost {
                     true => format!(
                         "runner {runner} was not heard of any more while it made the call; whether \
                         it was made is not known"

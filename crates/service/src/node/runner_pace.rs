@@ -7,7 +7,7 @@ use std::{
 };
 
 /// Most messages of one runner in a second.
-const A_SECOND: u32 = 200;
+const A_SECOND: u32 = 1_000;
 /// Most claims of one runner that wait.
 const CLAIMS: u32 = 4;
 
@@ -60,5 +60,23 @@ pub(crate) struct WaitingClaim<'p> {
 impl Drop for WaitingClaim<'_> {
     fn drop(&mut self) {
         self.pace.of(&self.runner, |pace| pace.claims = pace.claims.saturating_sub(1));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn whoever_says_too_much_is_not_listened_to_and_others_are() {
+        let pace = RunnerPace::default();
+        let taken = (0..A_SECOND * 3).filter(|_| pace.may_speak("loud")).count();
+        assert!((1_000..3_000).contains(&taken), "{taken}");
+        assert!(pace.may_speak("quiet"));
+        let waiting: Vec<_> = (0..CLAIMS + 3).map(|_| pace.wait("loud")).collect();
+        assert_eq!(waiting.iter().flatten().count(), CLAIMS as usize);
+        assert!(pace.wait("quiet").is_some());
+        drop(waiting);
+        assert!(pace.wait("loud").is_some(), "those that are over give their room back");
     }
 }

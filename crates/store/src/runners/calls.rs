@@ -14,6 +14,9 @@ const WANTED: &str = "interval '6 seconds'";
 const TO_BEGIN: &str = "interval '5 seconds'";
 /// How long a call is taken to go on of which its runner says nothing.
 const TO_BEAT: &str = "interval '10 seconds'";
+/// How long a node may not have asked for a call that goes on: the database may be away for a
+/// while.
+const AWAY: &str = "interval '20 seconds'";
 /// What wakes whoever waits for calls, or for the end of one.
 pub(crate) const CHANNEL: &str = "arvok_runners";
 
@@ -178,7 +181,9 @@ pub struct GoingOn {
     pub attempt: Option<i32>,
 }
 
-/// Calls that a runner makes go on, as far as they are wanted and its own; which.
+/// Calls that a runner makes go on, as far as they are wanted and its own; which. One whose lease
+/// has ended goes on as well while its node has not given it up: nobody else can have it, and
+/// perhaps only the database was away.
 pub async fn beat(
     db: &impl ConnectionTrait,
     runner: &str,
@@ -188,7 +193,7 @@ pub async fn beat(
         "UPDATE runner_call c SET lease_until = now() + {TO_BEAT}
         FROM unnest($1::bigint[], $2::text[]) AS n (id, claim)
         WHERE c.id = n.id AND c.claim = n.claim AND c.runner = $3 AND c.state = 'begun'
-            AND c.lease_until > now() AND c.wanted_until > now()
+            AND c.wanted_until > now() - {AWAY}
         RETURNING c.id, c.job_id, c.place, c.attempt"
     );
     let calls: Vec<ClaimedCall> = beats.iter().map(|beat| beat.call.clone()).collect();
@@ -207,7 +212,7 @@ pub async fn end(
     let sql = format!(
         "WITH ended AS (UPDATE runner_call SET state = 'ended', result = $4
             WHERE id = $1 AND claim = $2 AND runner = $3 AND state IN ('claimed', 'begun')
-            AND lease_until > now() RETURNING id)
+            RETURNING id)
         SELECT id FROM ended, pg_notify('{CHANNEL}', id::text)"
     );
     let values = vec![call.id.into(), call.claim.clone().into(), runner.into(), result.into()];

@@ -115,7 +115,8 @@ pub async fn all(db: &impl ConnectionTrait) -> Result<Vec<RunnerItem>, StoreErro
     let sql = "SELECT name, labels, added_at, added_by, seen, serves, build, at_once, clock_offset,
         extract(epoch FROM clock_timestamp() - seen)::float8 AS lag,
         (SELECT count(*) FROM runner_call c WHERE c.runner = r.name AND c.state = 'begun'
-            AND c.lease_until > now()) AS calls
+            AND c.lease_until > now()) AS calls,
+        '[]'::jsonb AS connections
         FROM runner r ORDER BY name";
     sql::rows(db, sql, vec![]).await
 }

@@ -96,10 +96,16 @@ fn a_claim_that_has_gone_says_nothing_any_more() {
         assert_eq!(claim("b", "site=nessfold").await, Some(one));
         assert!(!begin("a", one).await && begin("b", one).await);
         assert!(!beat("a", one).await && beat("b", one).await);
-        // Begun and not heard of, it is nobody's: neither given to another nor ended.
+        // Begun and not heard of, it is given to nobody; its node gives it up, or it goes on.
         late("lease_until", one).await;
         assert_eq!(claim("c", "site=nessfold").await, None);
-        assert!(!beat("b", one).await && !end("b", one).await);
+        let standing = calls::want(db, one).await.expect("is read").expect("is there");
+        assert!(standing.is_lost);
+        assert!(!beat("a", one).await && beat("b", one).await);
+        let standing = calls::want(db, one).await.expect("is read").expect("is there");
+        assert!(!standing.is_lost);
+        assert!(calls::withdraw(db, one).await.expect("is withdrawn").is_some());
+        assert!(!beat("b", one).await && !end("b", one).await, "it was given up");
         // What nobody wants any more is not claimed, not begun, and goes on no more.
         let unwanted = ask().await;
         late("wanted_until", unwanted).await;
@@ -112,6 +118,9 @@ fn a_claim_that_has_gone_says_nothing_any_more() {
         assert_eq!(claim("a", "site=nessfold").await, Some(three));
         assert!(begin("a", three).await);
         late("wanted_until", three).await;
+        assert!(beat("a", three).await, "the database may have been away");
+        let long = "UPDATE runner_call SET wanted_until = now() - interval '21 seconds'";
+        db.execute_unprepared(long).await.expect("is late");
         assert!(!beat("a", three).await);
         assert!(end("a", three).await, "whoever asked may still be told");
         assert!(!end("a", three).await, "once");
@@ -119,7 +128,11 @@ fn a_claim_that_has_gone_says_nothing_any_more() {
         assert_eq!((standing.state.as_str(), standing.result), ("ended", Some(vec![2])));
         assert!(calls::withdraw(db, three).await.expect("is withdrawn").is_some());
         assert!(calls::want(db, three).await.expect("is read").is_none());
-        assert!(!calls::withdraw_unbegun(db, one).await.expect("looks"), "it was begun");
+        let four = ask().await;
+        assert!(calls::withdraw_unbegun(db, four).await.expect("looks"));
+        let five = ask().await;
+        assert!(claim("a", "site=nessfold").await == Some(five) && begin("a", five).await);
+        assert!(!calls::withdraw_unbegun(db, five).await.expect("looks"), "it was begun");
         // What nobody has wanted for a minute goes.
         db.execute_unprepared("UPDATE runner_call SET wanted_until = now() - interval '2 minutes'")
             .await

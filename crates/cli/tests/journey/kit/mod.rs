@@ -7,6 +7,7 @@ mod command;
 mod contract;
 mod peer;
 mod records;
+mod runner;
 mod stage;
 
 pub use around::{Balancer, Leads};
@@ -14,6 +15,7 @@ pub use browser::Browser;
 pub use command::{Said, arvok};
 pub use peer::Peer;
 pub use records::Records;
+pub use runner::Runner;
 pub use stage::{DEMO, LIBRARY, Stage, answer};
 
 use arvok_postgres::Scratch;
