@@ -1,7 +1,7 @@
 //! Runners: calls that are made near the devices. What a runner that dies, freezes or lies leaves
 //! behind, and what nodes see of it.
 
-use crate::kit::{Peer, Runner, Stage, folder, until};
+use crate::kit::{Browser, Peer, Runner, Stage, folder, until};
 use arvok_standins::machine::Machine;
 use nix::sys::signal::Signal;
 use reqwest::Method;
@@ -98,6 +98,26 @@ fn a_call_is_made_by_a_runner_near_where_it_goes_and_by_nobody_else() {
     assert_eq!(status, 401);
     let audit = stage.get("/api/v1/audit?act=runner.removed");
     assert_eq!(audit["items"].as_array().map(Vec::len), Some(1), "{audit}");
+}
+
+#[test]
+fn runners_are_seen_in_the_console_and_lead_to_their_connections() {
+    let stage = Stage::bare();
+    let _peer = peer(&stage, "20s", "");
+    stage.arvok(&["runner", "add", "brack-1", "--labels", "site=brack"]);
+    let _runner = Runner::start(&stage, "nessfold-1", "site=nessfold");
+    is_there(&stage, "nessfold-1");
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go("/system");
+    for seen in ["2 runners", "nessfold-1", "site=nessfold", "there", "never heard of", "0 of 16"] {
+        browser.see(seen);
+    }
+    browser.click("pier");
+    browser.see("a look whether it answers");
+    browser.see("site=nessfold");
+    assert!(browser.violations().is_empty());
 }
 
 #[test]
