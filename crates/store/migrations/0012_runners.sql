@@ -13,11 +13,14 @@ CREATE TABLE runner (
     clock_offset double precision
 );
 
+-- Numbers of calls. Unlike the calls themselves it is never forgotten: none comes twice.
+CREATE SEQUENCE runner_call_number;
+
 -- Calls that nodes want made by runners. A node renews what it wants while it waits for it; nothing
 -- is begun that nobody wants any more. What is gone with the database was begun perhaps: whoever
 -- waits for it takes it for unknown, so that this need not outlive the database.
 CREATE UNLOGGED TABLE runner_call (
-    id           bigint           GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+    id           bigint           PRIMARY KEY,
     through      jsonb            NOT NULL,
     sealed       bytea            NOT NULL,
     -- For which step, so that what it writes meanwhile is shown.

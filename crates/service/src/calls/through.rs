@@ -4,6 +4,7 @@
 use crate::{
     node::{Node, Published, SecretScope},
     random,
+    retry::retry,
 };
 use arvok_api::{
     CallbackAddress, OpenedValues, RunnerAct, RunnerAnswer, RunnerFailure, RunnerItem,
@@ -16,7 +17,7 @@ use arvok_core::{
     text::cut,
 };
 use arvok_store::{
-    DatabaseConnection,
+    DatabaseConnection, StoreError,
     calls::Caller,
     live_output::{self, LiveCall},
     runners::{
@@ -245,10 +246,22 @@ async fn ask(node: &Node, through: Through<'_>) -> Result<RunnerReport, Failure>
         _ => None,
     };
     let db = &node.pools.work;
-    let number = store::ask(db, NewRunnerCall { through: &labels, sealed, step })
-        .await
-        .map_err(|e| Failure::new(CallEnd::NotSent, format!("no runner can be asked: {e}")))?;
+    let not_asked =
+        |e: StoreError| Failure::new(CallEnd::NotSent, format!("no runner can be asked: {e}"));
+    let number = store::next_number(db).await.map_err(not_asked)?;
     let mut asked = Asked { db, number, is_over: false };
+    let new = NewRunnerCall { through: &labels, sealed, step };
+    if let Err(e) = store::ask(db, number, new).await {
+        // It may have been asked for all the same.
+        let stood = retry("the end of a runner's call", || store::ask_no_more(db, number)).await;
+        asked.is_over = stood.is_ok();
+        return match stood.map(|stood| stood.map(|stood| RunnerCallState::parse(&stood.state))) {
+            Ok(None | Some(Some(RunnerCallState::Waiting | RunnerCallState::Claimed))) => {
+                Err(not_asked(e))
+            }
+            Ok(Some(_)) | Err(_) => Err(unknown(format!("its runner cannot be waited for: {e}"))),
+        };
+    }
     let end = node.runner_calls.end_of(number);
     let (since, mut begun, mut lost) = (Instant::now(), None, None);
     loop {

@@ -45,16 +45,24 @@ pub struct NewRunnerCall<'a> {
     pub step: Option<(JobId, String, u32)>,
 }
 
-/// Asks for a call; its number.
-pub async fn ask(db: &impl ConnectionTrait, call: NewRunnerCall<'_>) -> Result<i64, StoreError> {
-    #[derive(FromQueryResult)]
-    struct Row {
-        id: i64,
-    }
+/// The number of a call that is about to be asked for.
+pub async fn next_number(db: &impl ConnectionTrait) -> Result<i64, StoreError> {
+    let sql = "SELECT nextval('runner_call_number') AS id";
+    let found: Vec<Number> = sql::typed(db, sql, vec![]).await?;
+    found.first().map(|row| row.id).ok_or(StoreError::BrokenOff("asking for a runner"))
+}
+
+/// Asks for a call under a number. After an error nobody knows whether that was done:
+/// [`ask_no_more`] then ends it for good.
+pub async fn ask(
+    db: &impl ConnectionTrait,
+    number: i64,
+    call: NewRunnerCall<'_>,
+) -> Result<(), StoreError> {
     let sql = format!(
         "WITH asked AS (INSERT INTO runner_call
-            (through, sealed, job_id, place, attempt, wanted_until)
-            VALUES ($1, $2, $3, $4, $5, now() + {WANTED}) RETURNING id)
+            (id, through, sealed, job_id, place, attempt, wanted_until)
+            VALUES ($1, $2, $3, $4, $5, $6, now() + {WANTED}) RETURNING id)
         SELECT id FROM asked, pg_notify('{CHANNEL}', '')"
     );
     let (job, place, attempt) = match call.step {
@@ -64,14 +72,29 @@ pub async fn ask(db: &impl ConnectionTrait, call: NewRunnerCall<'_>) -> Result<i
         }
     };
     let values = vec![
+        number.into(),
         json!(call.through).into(),
         call.sealed.into(),
         job.into(),
         place.into(),
         attempt.into(),
     ];
-    let found: Vec<Row> = sql::typed(db, &sql, values).await?;
-    found.first().map(|row| row.id).ok_or(StoreError::BrokenOff("asking for a runner"))
+    sql::run(db, &sql, values).await?;
+    Ok(())
+}
+
+/// Ends a call of which nobody knows whether it was asked for: how it stood, or none if it never
+/// did. From then on its number is taken, so that it is not asked for later either.
+pub async fn ask_no_more(
+    db: &impl ConnectionTrait,
+    number: i64,
+) -> Result<Option<AskedCall>, StoreError> {
+    let sql = "INSERT INTO runner_call (id, through, sealed, state, wanted_until)
+        VALUES ($1, '{}', '', 'ended', now()) ON CONFLICT (id) DO NOTHING";
+    if sql::run(db, sql, vec![number.into()]).await? > 0 {
+        return Ok(None);
+    }
+    withdraw(db, number).await
 }
 
 /// How a call stands.

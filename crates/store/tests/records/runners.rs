@@ -15,6 +15,37 @@ fn call(id: i64, claim: &str) -> ClaimedCall {
     ClaimedCall { id, claim: claim.to_owned() }
 }
 
+async fn ask(db: &impl ConnectionTrait, through: &Labels) -> i64 {
+    let number = calls::next_number(db).await.expect("a number");
+    let new = NewRunnerCall { through, sealed: vec![1], step: None };
+    calls::ask(db, number, new).await.expect("is asked for");
+    number
+}
+
+#[test]
+fn what_was_perhaps_asked_for_is_ended_for_good() {
+    let published = Published::with(&[]);
+    block(async {
+        let (db, site) = (&published.db, labels("site=nessfold"));
+        // It never came to that, and cannot any more.
+        let never = calls::next_number(db).await.expect("a number");
+        assert!(calls::ask_no_more(db, never).await.expect("ends").is_none());
+        let new = NewRunnerCall { through: &site, sealed: vec![1], step: None };
+        assert!(calls::ask(db, never, new).await.is_err(), "its number is taken");
+        assert!(calls::claim(db, ("a", &site), "a", 9).await.expect("claims").is_empty());
+        // It had come to that, and was begun or not.
+        let (waiting, begun) = (ask(db, &site).await, ask(db, &site).await);
+        assert_eq!(calls::claim(db, ("a", &site), "a", 9).await.expect("claims").len(), 2);
+        assert_eq!(calls::begin(db, "a", &[call(begun, "a")]).await.expect("begins"), [begun]);
+        let state = async |number: i64| {
+            calls::ask_no_more(db, number).await.expect("ends").map(|stood| stood.state)
+        };
+        assert_eq!(state(waiting).await.as_deref(), Some("claimed"));
+        assert_eq!(state(begun).await.as_deref(), Some("begun"));
+        assert!(calls::begin(db, "a", &[call(waiting, "a")]).await.expect("begins").is_empty());
+    });
+}
+
 #[test]
 fn many_runners_share_calls_and_none_is_begun_twice() {
     let published = Published::with(&[]);
@@ -22,8 +53,7 @@ fn many_runners_share_calls_and_none_is_begun_twice() {
         let (db, site) = (&published.db, labels("site=nessfold"));
         let mut asked = BTreeSet::new();
         for _ in 0..100 {
-            let new = NewRunnerCall { through: &site, sealed: vec![1], step: None };
-            asked.insert(calls::ask(db, new).await.expect("is asked for"));
+            asked.insert(ask(db, &site).await);
         }
         let both = labels("site=nessfold,kind=pier");
         let working = (0..8).map(|n| {
@@ -60,10 +90,7 @@ fn a_claim_that_has_gone_says_nothing_any_more() {
     let published = Published::with(&[]);
     block(async {
         let (db, site) = (&published.db, labels("site=nessfold"));
-        let ask = async || {
-            let new = NewRunnerCall { through: &site, sealed: vec![1], step: None };
-            calls::ask(db, new).await.expect("is asked for")
-        };
+        let ask = async || ask(db, &site).await;
         let claim = async |runner: &str, serves: &str| {
             let found = calls::claim(db, (runner, &labels(serves)), runner, 1).await;
             found.expect("claims").first().map(|one| one.id)
