@@ -51,7 +51,9 @@ impl Speaker {
     /// To the node at this address. Secrets come over it: without TLS that is for loopback alone.
     pub fn new(server: String, token: String) -> Result<Self, RunnerError> {
         let here = |why: String| RunnerError::Here(why);
-        let url: reqwest::Url = server.parse().map_err(|e| here(format!("{server}: {e}")))?;
+        let url: reqwest::Url = server.parse().map_err(|_| {
+            here(format!("`{server}` is no address, such as https://arvok.quill.example"))
+        })?;
         let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']).to_owned();
         let is_loopback =
             host == "localhost" || host.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback());

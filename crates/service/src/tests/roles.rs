@@ -48,6 +48,7 @@ fn body(path: &str) -> &'static str {
         "/api/v1/jobs/{id}/resolve" => r#"{ "as": "done" }"#,
         "/api/v1/halt" => r#"{ "reason": "drill" }"#,
         "/api/v1/proposals/{id}/dismiss" => r#"{ "note": "no" }"#,
+        "/api/v1/runners" => r#"{ "name": "pier", "labels": { "site": "pier" } }"#,
         "/api/v1/secrets/{name}" => r#"{ "value": "sesame", "allowed": ["source/pier"] }"#,
         "/api/v1/session" => r#"{ "token": "viewer" }"#,
         "/api/v1/tokens" => r#"{ "name": "kim", "role": "viewer" }"#,
