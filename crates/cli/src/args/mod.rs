@@ -249,13 +249,14 @@ Examples:
     Node(NodeCommand),
     /// Runners: make the calls of connections near where they go
     #[command(
-        after_help = "Without a verb it is a runner: it opens connections to the server alone, makes the calls of \
-            connections that
-are `through` its labels, and ends with Ctrl-C or SIGTERM when those under way have ended.
+        after_help = "Without a verb it is a runner: it opens connections to the server alone, \
+            makes the calls of
+connections that are `through` its labels, and ends with Ctrl-C or SIGTERM when those under way have
+ended.
 
 Examples:
   arvok runner add nessfold-1 --labels site=nessfold > nessfold-1.token
-  arvok runner --server https://arvok.quill.example --token-file nessfold-1.token --labels site=nessfold
+  arvok runner --server https://arvok.quill.example --token-file nessfold-1.token
   arvok runner list"
     )]
     Runner(RunnerArgs),

@@ -56,8 +56,12 @@ async fn run(run: RunRunner) -> Result<(), CliError> {
         return Err(CliError::Usage("--server and --token-file are needed".into()));
     };
     log::start()?;
+    let shown = file.display();
     let token = fs::read_to_string(&file)
-        .map_err(|e| CliError::Here(format!("{}: {e}", file.display())))?;
+        .map_err(|e| CliError::Here(format!("the token file {shown}: {e}")))?;
+    if token.trim().is_empty() {
+        return Err(CliError::Here(format!("the token file {shown} is empty")));
+    }
     let secrets = match secrets {
         None => OwnSecrets::default(),
         Some(file) => OwnSecrets::read(&file).map_err(|e| CliError::Here(e.to_string()))?,
