@@ -311,6 +311,19 @@ steps: [ {{ id: talk, call: talk, via: quill }} ]
 
     secrets(machine.base().as_str());
     let runner = Runner::with_token(&stage, added.out.trim(), &options);
+    // A connection that shows it is an admin's word, as with a secret that nodes keep.
+    let asked = json!({ "name": "some-author", "role": "author" });
+    let (_, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&asked));
+    let text = format!(
+        "connection: mine\nconnector: linux\nbase: {}\ncredential: {{ key: {{ user: a, private: \
+         \"${{secret('quill-key')}}\" }} }}\nthrough: {{ site: nessfold }}\nrunner_secrets: \
+         [quill-key]\n",
+        machine.base()
+    );
+    let body = json!({ "files": [{ "file": "mine.yaml", "text": text }] });
+    let author = made["token"].as_str().expect("a token");
+    let (status, problem) = stage.call_as(author, Method::POST, "/api/v1/publish", Some(&body));
+    assert_eq!(status, 403, "{problem}");
     let fingerprint = machine.fingerprint().expect("a key");
     let unknown = stage.arvok(&["connection", "test", "quill"]);
     assert!(unknown.all().contains("nobody has trusted it yet"), "{}", unknown.all());

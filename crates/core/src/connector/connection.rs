@@ -140,7 +140,8 @@ impl Connection {
         named.flatten().collect()
     }
 
-    fn named_secrets(&self) -> BTreeSet<String> {
+    /// The secrets that it shows to the other side, whoever opens them.
+    pub fn named_secrets(&self) -> BTreeSet<String> {
         let named =
             self.credentials().into_iter().flat_map(|(_, template)| template.calls("secret"));
         named.flatten().collect()

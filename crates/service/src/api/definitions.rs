@@ -292,7 +292,8 @@ fn bindings(published: &Published) -> BTreeMap<String, BTreeSet<String>> {
 }
 
 /// What is approved by whoever publishes a connection: that each of its secrets goes to its
-/// addresses, under its authorities; of a session, that its connector opens it as it does.
+/// addresses, under its authorities, whether nodes or runners keep it; of a session, that its
+/// connector opens it as it does.
 pub(crate) fn approvals_of(
     connection: &Connection,
     connector: Option<&Connector>,
@@ -308,7 +309,7 @@ pub(crate) fn approvals_of(
         connection: connection.name.clone(),
         shown_to: shown_to.clone(),
     };
-    connection.secrets().into_iter().map(of).collect()
+    connection.named_secrets().into_iter().map(of).collect()
 }
 
 /// What is approved by whoever publishes a runbook: that each secret of its scripts goes to them,
