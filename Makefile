@@ -5,7 +5,7 @@ CONSOLE = console/dist/index.html
 # Always the whole workspace: one set of features, so that no dependency is built twice.
 BUILD = $(CARGO) build --workspace --bins
 
-.PHONY: build demo test bench chaos live fuzz-api mutants check setup console reference screenshots clean
+.PHONY: build demo test bench hands chaos live fuzz-api mutants check setup console reference screenshots clean
 
 build: setup $(CONSOLE)
 	$(BUILD) --release
@@ -27,6 +27,11 @@ check: setup $(CONSOLE)
 # All of it, or some: make bench PARTS="intake latency".
 bench: build
 	./target/release/arvok-bench $(PARTS)
+
+# Calls against peers that are too heavy for `make test`: hypervisors whose guests run, and move between two of them.
+hands: setup
+	@tools/setup --qemu
+	$(CARGO) test --workspace --test calls -- --nocapture libvirt::
 
 # Whatever is killed, cut and frozen: writes target/chaos/summary.json. `make test` has a short one.
 ROUNDS ?= 200

@@ -6,6 +6,7 @@ use crate::{
     CallError, Http, Redactor,
     broker::{Amqp, Mqtt},
     driver::{Called, Driver, Way, unsent},
+    libvirt::Libvirt,
     mail::Mail,
     netconf::Netconf,
     script::{ScriptCall, ScriptRights},
@@ -134,6 +135,13 @@ impl Drivers {
         match planned {
             Planned::Amqp(plan) => Amqp.perform(*plan, call.way, last).await,
             Planned::Http(exchange) => self.http.perform(*exchange, call.way, last).await,
+            Planned::Libvirt(plan) => {
+                // It calls off what takes too long, before we break off.
+                let timeout =
+                    call.within.map_or(call.way.timeout, |most| most.min(call.way.timeout));
+                let way = Way { timeout, ..call.way };
+                Libvirt(&self.ssh).perform(*plan, way, last).await
+            }
             Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
             Planned::Mqtt(plan) => Mqtt.perform(*plan, call.way, last).await,
             Planned::Netconf(plan) => Netconf(&self.ssh).perform(*plan, call.way, last).await,
@@ -149,6 +157,7 @@ impl Drivers {
         match Protocol::of(way.base) {
             Some(Protocol::Amqp) => Amqp.probe(way).await,
             Some(Protocol::Http) => self.http.probe(way).await,
+            Some(Protocol::Libvirt) => Libvirt(&self.ssh).probe(way).await,
             Some(Protocol::Mail) => self.mail.probe(way).await,
             Some(Protocol::Mqtt) => Mqtt.probe(way).await,
             Some(Protocol::Netconf) => Netconf(&self.ssh).probe(way).await,

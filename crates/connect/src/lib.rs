@@ -12,6 +12,7 @@ mod driver;
 mod drivers;
 mod events;
 mod http;
+mod libvirt;
 mod live;
 mod mail;
 mod netconf;

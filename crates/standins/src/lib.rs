@@ -18,6 +18,7 @@ pub mod device;
 mod faults;
 pub mod features;
 mod harbour;
+pub mod hypervisor;
 pub mod kiosks;
 pub mod machine;
 pub mod mailroom;

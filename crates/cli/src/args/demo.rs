@@ -129,6 +129,28 @@ none."
         #[arg(long, default_value = "device", value_name = "DIR")]
         folder: std::path::PathBuf,
     },
+    /// A hypervisor that is reached over SSH: Debian's libvirtd behind an sshd, with keys and
+    /// guests of its own
+    #[command(
+        after_help = "Lets in whoever runs it, with the private key `user` of its folder; needs \
+Debian's libvirt-daemon,
+libvirt-clients, openssh-server and openssh-client. libvirt listens \
+at `socket` there. Its
+guests are kept by libvirt's test driver, and nothing runs; with --qemu they run, which needs \
+qemu-system-x86 and
+qemu-utils as well. They go with it."
+    )]
+    Hypervisor {
+        /// The port of loopback
+        #[arg(long, default_value_t = 7411)]
+        port: u16,
+        /// The folder of its keys and its socket, which is emptied
+        #[arg(long, default_value = "hypervisor", value_name = "DIR")]
+        folder: std::path::PathBuf,
+        /// Runs the guests in QEMU
+        #[arg(long)]
+        qemu: bool,
+    },
     /// A switch with four ports, over RESTCONF, and over NETCONF behind an sshd with keys of its
     /// own; tells of ports that are down
     #[command(

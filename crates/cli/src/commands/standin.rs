@@ -7,8 +7,13 @@ use crate::{
     stop::until_stopped,
 };
 use arvok_standins::{
-    Running, StandinError, Watched, board, chat, cloud, desk, device::Device, features, kiosks,
-    machine::Machine, mailroom, pager, queue, releases, site, switch, yard,
+    Running, StandinError, Watched, board, chat, cloud, desk,
+    device::Device,
+    features,
+    hypervisor::{GuestsIn, Hypervisor},
+    kiosks,
+    machine::Machine,
+    mailroom, pager, queue, releases, site, switch, yard,
 };
 use std::time::Duration;
 
@@ -124,6 +129,17 @@ async fn office(which: Standin) -> Result<(), CliError> {
                 device.base(),
                 device.machine.user(),
                 device.machine.folder().join("user").display()
+            ));
+            until_stopped().await?;
+        }
+        Standin::Hypervisor { port, folder, qemu } => {
+            let guests = if qemu { GuestsIn::Qemu } else { GuestsIn::TestDriver };
+            let hypervisor = Hypervisor::start(folder, port, guests).map_err(failed)?;
+            notice(&format!(
+                "the hypervisor is at {}, for {} with the key {}",
+                hypervisor.base(),
+                hypervisor.machine.user(),
+                hypervisor.machine.folder().join("user").display()
             ));
             until_stopped().await?;
         }

@@ -18,6 +18,7 @@ const OPERATIONS_GUIDE: &str = include_str!("../../../../docs/guide/operations.m
 const CONNECT_GUIDE: &str = include_str!("../../../../docs/guide/connect-an-api.md");
 
 const MACHINE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-machine.md");
+const HYPERVISOR_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-hypervisor.md");
 const DEVICE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-device.md");
 const RUNNER_GUIDE: &str = include_str!("../../../../docs/guide/run-a-runner.md");
 const SCRIPT_GUIDE: &str = include_str!("../../../../docs/guide/write-a-script.md");
@@ -43,7 +44,7 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405", "7406", "7409", "7410", "5514"]
+        let ports = ["8470", "7401", "7402", "7405", "7406", "7409", "7410", "7411", "5514"]
             .map(|written| (written, free()))
             .to_vec();
         Self {
@@ -102,6 +103,7 @@ impl Reader {
                 "kiosks" => "7406",
                 "machine" => "7409",
                 "device" => "7410",
+                "hypervisor" => "7411",
                 _ => "7402",
             };
             let port = self.ports.iter().find(|p| p.0 == written).map(|p| p.1).expect("a port");
@@ -264,6 +266,11 @@ fn the_guide_to_machines_does_what_it_says() {
 #[test]
 fn the_guide_to_devices_does_what_it_says() {
     Reader::new("guide-device").follow(DEVICE_GUIDE);
+}
+
+#[test]
+fn the_guide_to_hypervisors_does_what_it_says() {
+    Reader::new("guide-hypervisor").follow(HYPERVISOR_GUIDE);
 }
 
 #[test]

@@ -30,7 +30,9 @@ impl Machine {
         let many = for_many(base);
         let text = many.map_or_else(|| base.to_owned(), |rest| format!("ssh://any{rest}"));
         let url = Url::parse(&text).map_err(|e| wrong(&e.to_string()))?;
-        if !matches!(url.path(), "" | "/") || url.query().is_some() {
+        let has_path = !matches!(url.path(), "" | "/");
+        let may_have_path = Protocol::of(base) == Some(Protocol::Libvirt);
+        if (has_path && !may_have_path) || url.query().is_some() {
             return Err(wrong("nothing follows its host and port"));
         }
         let usual = match Protocol::of(base) {

@@ -14,9 +14,9 @@ use crate::driver::{Called, Driver, Way, unsent};
 use arvok_core::connector::{Answer, CallEnd, Failure, RemoteAct, SshPlan};
 use machine::Machine;
 use pool::{LineHold, Pool};
-use russh::{ChannelMsg, ChannelReadHalf, ChannelWriteHalf, client::Msg};
+use russh::{ChannelMsg, ChannelReadHalf, ChannelStream, ChannelWriteHalf, client::Msg};
 use serde_json::{Map, Value};
-use session::SeenKey;
+use session::{ChannelTo, SeenKey};
 use std::{
     sync::atomic::{AtomicBool, Ordering},
     time::Duration,
@@ -135,7 +135,7 @@ impl Ssh {
     ) -> Result<Subsystem, Failure> {
         let machine = Machine::addressed(way, host)?;
         let known = machine.trusted(way);
-        let opening = self.pool.channel(&machine, &known, way);
+        let opening = self.pool.channel(&machine, &known, way, ChannelTo::Session);
         let (channel, hold) = within(way.timeout, opening, || late(&machine, way)).await??;
         let broken = |e| {
             let message = format!("{} broke off: {e}", machine.name());
@@ -150,6 +150,45 @@ impl Ssh {
             return Err(unsent(message));
         }
         Ok(Subsystem { machine: machine.name(), from, to: Some(to), _hold: hold })
+    }
+}
+
+/// A place on a line.
+pub(crate) struct SocketHold(
+    #[expect(dead_code, reason = "is held, and looked at by nobody")] LineHold,
+);
+
+/// A socket of a machine. It is closed when nobody has it any more.
+pub(crate) struct RemoteSocket {
+    /// The machine with its port.
+    pub machine: String,
+    /// What is said on it.
+    pub stream: ChannelStream<Msg>,
+    /// Keeps a place on the line for it.
+    pub hold: SocketHold,
+}
+
+impl Ssh {
+    /// Opens a socket of the machine that a call goes to. Nothing was said on it yet.
+    ///
+    /// # Errors
+    /// That the machine is not there, not the trusted one, or does not let us in; that it has no
+    /// such socket, or not for this user.
+    pub(crate) async fn socket(
+        &self,
+        way: Way<'_>,
+        host: Option<&str>,
+        path: &str,
+    ) -> Result<RemoteSocket, Failure> {
+        let machine = Machine::addressed(way, host)?;
+        let known = machine.trusted(way);
+        let opening = self.pool.channel(&machine, &known, way, ChannelTo::Socket(path));
+        let (channel, hold) = within(way.timeout, opening, || late(&machine, way)).await??;
+        Ok(RemoteSocket {
+            machine: machine.name(),
+            stream: channel.into_stream(),
+            hold: SocketHold(hold),
+        })
     }
 }
 
@@ -191,7 +230,7 @@ impl Driver<SshPlan<'_>> for Ssh {
         let machine = Machine::addressed(way, plan.host())?;
         let known = machine.trusted(way);
         let begun = tokio::time::Instant::now();
-        let opening = self.pool.channel(&machine, &known, way);
+        let opening = self.pool.channel(&machine, &known, way, ChannelTo::Session);
         let channel = within(way.timeout, opening, || late(&machine, way)).await??;
         let left = way.timeout.saturating_sub(begun.elapsed());
         // From then on the machine may have begun.

@@ -3,7 +3,7 @@
 
 use super::{
     machine::Machine,
-    session::{Line, SeenKey},
+    session::{ChannelTo, Line, SeenKey},
 };
 use crate::driver::Way;
 use arvok_core::connector::{CallEnd, Failure, Opened, UserKey};
@@ -133,16 +133,21 @@ impl Pool {
         machine: &Machine,
         known: &[String],
         way: Way<'_>,
+        to: ChannelTo<'_>,
     ) -> Result<(Channel<Msg>, LineHold), Failure> {
         let held = self.held(machine, known, way)?;
         let mut lines = held.lines.lock().await;
         lines.retain(|kept| !kept.line.is_closed());
-        if let Some(begun) = begin(&mut lines).await {
+        if let Some(begun) = begin(&mut lines, to).await {
             return Ok(begun);
         }
         let opened = self.open(machine, known, way, &SeenKey::default()).await?;
-        let channel = opened.0.channel().await.map_err(|e| {
-            let message = format!("{} opens no session for a command: {e}", machine.name());
+        let channel = opened.0.channel(to).await.map_err(|e| {
+            let what = match to {
+                ChannelTo::Session => "a session for a command",
+                ChannelTo::Socket(path) => path,
+            };
+            let message = format!("{} does not open {what}: {e}", machine.name());
             Failure::new(CallEnd::NotSent, message)
         })?;
         let (kept, hold) = Kept::held(opened);
@@ -267,12 +272,12 @@ fn close_when_idle(held: HeldMachine, kept: Arc<Kept>) {
 
 /// Begins a call on a line that is kept, if one takes it. One that does not answer is not asked
 /// again; those who use it go on. Nothing was said on it.
-async fn begin(lines: &mut Vec<Arc<Kept>>) -> Option<(Channel<Msg>, LineHold)> {
+async fn begin(lines: &mut Vec<Arc<Kept>>, to: ChannelTo<'_>) -> Option<(Channel<Msg>, LineHold)> {
     let mut silent = Vec::new();
     let mut begun = None;
     for kept in lines.iter() {
         let Some(hold) = LineHold::reserve(kept, MOST_CALLS) else { continue };
-        match tokio::time::timeout(BEGINS, kept.line.channel()).await {
+        match tokio::time::timeout(BEGINS, kept.line.channel(to)).await {
             Ok(Ok(channel)) => {
                 begun = Some((channel, hold));
                 break;
@@ -299,7 +304,7 @@ mod tests {
             let machine = Machine { host: "127.0.0.1".into(), port };
             let asked = || async {
                 let way = Way::to("ssh://127.0.0.1", Duration::from_secs(1));
-                let asking = pool.channel(&machine, &[], way);
+                let asking = pool.channel(&machine, &[], way, ChannelTo::Session);
                 tokio::time::timeout(Duration::from_millis(200), asking).await
             };
             let all = tokio::join!(asked(), asked(), asked());

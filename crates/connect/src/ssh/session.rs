@@ -71,6 +71,15 @@ impl client::Handler for KeyCheck {
     }
 }
 
+/// To what on a machine a channel leads.
+#[derive(Clone, Copy)]
+pub(super) enum ChannelTo<'a> {
+    /// A session, for a command or a subsystem.
+    Session,
+    /// A socket of the machine, by its path (OpenSSH's PROTOCOL, section 2.4).
+    Socket(&'a str),
+}
+
 /// A line to a machine that has let us in.
 pub(super) struct Line {
     handle: Handle<KeyCheck>,
@@ -121,8 +130,11 @@ impl Line {
     }
 
     /// A channel of its own for one act.
-    pub async fn channel(&self) -> Result<Channel<Msg>, russh::Error> {
-        self.handle.channel_open_session().await
+    pub async fn channel(&self, to: ChannelTo<'_>) -> Result<Channel<Msg>, russh::Error> {
+        match to {
+            ChannelTo::Session => self.handle.channel_open_session().await,
+            ChannelTo::Socket(path) => self.handle.channel_open_direct_streamlocal(path).await,
+        }
     }
 
     /// A channel on which another machine is spoken to (RFC 4254, section 7.2).

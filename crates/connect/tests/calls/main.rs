@@ -3,6 +3,7 @@
 mod brokers;
 mod credentials;
 mod device;
+mod libvirt;
 mod mail;
 mod netconf;
 mod script;

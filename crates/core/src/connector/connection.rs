@@ -296,7 +296,7 @@ fn machines(
     if let Some(protocol) = protocol.filter(|protocol| protocol.is_over_ssh()) {
         let scheme = protocol.schemes()[0];
         let host = base.strip_prefix(scheme).unwrap_or_default();
-        let is_many = host == "*" || host.starts_with("*:");
+        let is_many = host == "*" || host.starts_with("*:") || host.starts_with("*/");
         match (is_many, hosts.is_empty()) {
             (true, true) => check
                 .fail("/hosts", format!("is missing: `{scheme}*` is the machines that it lists")),

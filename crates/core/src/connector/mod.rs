@@ -53,11 +53,12 @@ pub use openapi::{Described, Import, ImportError, import};
 pub use operation::{Operation, OperationDoc, Repeat};
 pub use output::MAX_OUTPUT;
 pub(crate) use output::usable;
+pub use protocols::libvirt;
 pub use protocols::{
     AmqpAct, AmqpAnswer, AmqpMessage, AmqpPlan, Answer, Body, Callback, CommandExit, CommandResult,
-    Exchange, Letter, Mailbox, Mailing, MessagePayload, MqttMessage, MqttPlan, NetconfExchange,
-    NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand, Request,
-    RequestError, ShownRequest, Signed, SshPlan, announced, retry_after,
+    Exchange, Letter, LibvirtPlan, Mailbox, Mailing, MessagePayload, MqttMessage, MqttPlan,
+    NetconfExchange, NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand,
+    Request, RequestError, ShownRequest, Signed, SshPlan, announced, retry_after,
 };
 pub use session::{OpenedSession, Session, SessionDoc};
 

@@ -5,6 +5,7 @@
 mod amqp;
 mod host;
 mod http;
+pub mod libvirt;
 mod mail;
 mod message;
 mod mqtt;
@@ -18,6 +19,7 @@ pub use http::{
     Answer, Body, Callback, CallbackDoc, Exchange, HttpCall, Next, PagesDoc, Request, RequestDoc,
     RequestError, Signed, UntilDoc, retry_after,
 };
+pub use libvirt::LibvirtPlan;
 pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
 pub use message::MessagePayload;
 pub use mqtt::{MqttCall, MqttDoc, MqttMessage, MqttPlan};
@@ -30,6 +32,7 @@ pub use ssh::{
 };
 
 pub(super) use http::HttpDoc;
+pub(super) use libvirt::{LibvirtCall, LibvirtDoc};
 pub(super) use ssh::SshDoc;
 
 use super::{CallbackAt, failure::Hiding};
@@ -43,6 +46,8 @@ pub enum Protocol {
     Amqp,
     /// HTTP (RFC 9110): `http://`, `https://`.
     Http,
+    /// libvirt's remote protocol, over SSH: `libvirt://`.
+    Libvirt,
     /// Mail over SMTP (RFC 5321): `smtp://`, `smtps://`.
     Mail,
     /// MQTT 5: `mqtt://`, `mqtts://`.
@@ -55,14 +60,15 @@ pub enum Protocol {
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Amqp, Self::Http, Self::Mail, Self::Mqtt, Self::Netconf, Self::Ssh];
+    pub const ALL: [Self; 7] =
+        [Self::Amqp, Self::Http, Self::Libvirt, Self::Mail, Self::Mqtt, Self::Netconf, Self::Ssh];
 
     /// What the addresses of its connections begin with.
     pub const fn schemes(self) -> &'static [&'static str] {
         match self {
             Self::Amqp => &["amqp://", "amqps://"],
             Self::Http => &["http://", "https://"],
+            Self::Libvirt => &["libvirt://"],
             Self::Mail => &["smtp://", "smtps://"],
             Self::Mqtt => &["mqtt://", "mqtts://"],
             Self::Netconf => &["netconf://"],
@@ -73,7 +79,7 @@ impl Protocol {
     /// Whether it is spoken over SSH: then its other side is a machine with a key of its own, that
     /// may be one of many and be reached through another.
     pub const fn is_over_ssh(self) -> bool {
-        matches!(self, Self::Netconf | Self::Ssh)
+        matches!(self, Self::Libvirt | Self::Netconf | Self::Ssh)
     }
 
     /// That of an address; none if it begins with what is of none.
@@ -91,6 +97,8 @@ pub enum Call {
     Amqp(Box<AmqpCall>),
     /// Requests over HTTP.
     Http(Box<HttpCall>),
+    /// An act on a hypervisor.
+    Libvirt(Box<LibvirtCall>),
     /// A message by mail.
     Mail(Box<MailCall>),
     /// A message to a broker over MQTT.
@@ -107,6 +115,7 @@ impl Call {
         match self {
             Self::Amqp(_) => Protocol::Amqp,
             Self::Http(_) => Protocol::Http,
+            Self::Libvirt(_) => Protocol::Libvirt,
             Self::Mail(_) => Protocol::Mail,
             Self::Mqtt(_) => Protocol::Mqtt,
             Self::Netconf(_) => Protocol::Netconf,
@@ -119,6 +128,7 @@ impl Call {
         match self {
             Self::Amqp(call) => call.is_safe(),
             Self::Http(call) => call.is_safe(),
+            Self::Libvirt(call) => call.is_safe(),
             Self::Mail(_) | Self::Mqtt(_) => false,
             Self::Netconf(call) => call.is_safe(),
             Self::Ssh(call) => call.is_safe(),
@@ -130,6 +140,7 @@ impl Call {
         match self {
             Self::Amqp(call) => call.line(),
             Self::Http(call) => call.line(),
+            Self::Libvirt(call) => call.line(),
             Self::Mail(call) => call.line(),
             Self::Mqtt(call) => call.line(),
             Self::Netconf(call) => call.line(),
@@ -178,6 +189,7 @@ impl Call {
             Self::Http(call) => {
                 Planned::Http(Box::new(call.begin(gives, give, key.sent(), callback)?))
             }
+            Self::Libvirt(call) => Planned::Libvirt(Box::new(call.begin(gives, give)?)),
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
             Self::Mqtt(call) => Planned::Mqtt(Box::new(call.begin(gives, give)?)),
             Self::Netconf(call) => Planned::Netconf(Box::new(call.begin(gives, give, key.key)?)),
@@ -208,6 +220,8 @@ pub enum Planned<'o> {
     Amqp(Box<AmqpPlan<'o>>),
     /// By requests over HTTP.
     Http(Box<Exchange<'o>>),
+    /// At a hypervisor.
+    Libvirt(Box<LibvirtPlan<'o>>),
     /// By a message.
     Mail(Box<Mailing<'o>>),
     /// By a message to a broker over MQTT.
@@ -225,6 +239,7 @@ impl<'o> Planned<'o> {
         match self {
             Self::Amqp(plan) => Self::Amqp(Box::new(plan.hiding(hiding))),
             Self::Http(exchange) => Self::Http(Box::new(exchange.hiding(hiding))),
+            Self::Libvirt(plan) => Self::Libvirt(Box::new(plan.hiding(hiding))),
             Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
             Self::Mqtt(plan) => Self::Mqtt(Box::new(plan.hiding(hiding))),
             Self::Netconf(plan) => Self::Netconf(Box::new(plan.hiding(hiding))),
@@ -237,6 +252,7 @@ impl<'o> Planned<'o> {
         match self {
             Self::Amqp(plan) => plan.shown(),
             Self::Http(exchange) => exchange.request().shown(),
+            Self::Libvirt(plan) => plan.shown(),
             Self::Mail(mailing) => mailing.letter().shown(),
             Self::Mqtt(plan) => plan.shown(),
             Self::Netconf(plan) => plan.shown(),

@@ -3,6 +3,7 @@
 mod brokers;
 mod credentials;
 mod exchange;
+mod libvirt;
 mod mail;
 mod netconf;
 mod ssh;

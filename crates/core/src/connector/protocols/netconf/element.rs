@@ -3,7 +3,7 @@
 //! else, so that whatever they hold cannot become an element.
 
 use crate::{
-    connector::protocols::{RequestError, shared::CallScope},
+    connector::protocols::{RequestError, shared::CallScope, xml::escaped},
     document::Checker,
     expr::{Names, Template},
     text::cut,
@@ -257,23 +257,4 @@ fn text(name: &str, value: &Value) -> Result<String, RequestError> {
 /// Whether XML 1.0 has a character (section 2.2).
 fn is_character(c: char) -> bool {
     matches!(c, '\t' | '\n' | '\r' | '\u{20}'..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..)
-}
-
-/// Text as it stands in an element or an attribute, line ends and all.
-pub(super) fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&apos;"),
-            '\t' => out.push_str("&#9;"),
-            '\n' => out.push_str("&#10;"),
-            '\r' => out.push_str("&#13;"),
-            c => out.push(c),
-        }
-    }
-    out
 }

@@ -5,10 +5,13 @@
 use super::{
     NetconfPlan,
     act::{Datastore, FilledAct},
-    element::{BASE_PREFIX, escaped},
+    element::BASE_PREFIX,
     reply::{BASE, Reply, RpcError, reply},
 };
-use crate::connector::failure::{CallEnd, Failure};
+use crate::connector::{
+    failure::{CallEnd, Failure},
+    protocols::xml::escaped,
+};
 use serde_json::{Value, json};
 use std::collections::VecDeque;
 
