@@ -115,9 +115,12 @@ impl Harbour {
         let mailroom = secret("office-mail", "mail", "connection/office-mail");
         let site = secret("web-site", "site", "connection/web-site");
         let switch = secret("pier-switch-web", "switch", "connection/pier-switch-web");
-        // Nothing is reached over SSH here: who plays that sets keys of its own.
+        // Nothing is reached over SSH here, and there is no management controller: who plays that
+        // sets keys of its own.
         for (name, place) in [
+            ("yard-controllers", "connection/yard-controllers"),
             ("yard-machines", "connection/yard-machines"),
+            ("yard-hosts", "connection/yard-hosts"),
             ("pier-switches", "connection/pier-switches"),
         ] {
             secret(name, "keys", place);

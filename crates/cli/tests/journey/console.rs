@@ -737,7 +737,7 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
     browser.see("Sign out");
     browser.go("/runbooks");
     browser.click("Start from the library");
-    browser.see("23 ready-made runbooks");
+    browser.see("28 ready-made runbooks");
     browser.click("page-rota");
     browser.see("Nothing that is published was copied from it.");
     browser.see("With what is missing here: pager");
@@ -990,7 +990,7 @@ fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
     browser.click("Connections");
     browser.see("Leave booking-disk-filling?");
     browser.click("Leave");
-    browser.see("14 published");
+    browser.see("16 published");
     browser.click("Rules");
     browser.click("booking-disk-filling");
     browser.see("was not published, begun from version 1. It is kept in this browser.");
@@ -1000,7 +1000,7 @@ fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
     browser.click("Undo all");
     browser.see("value >= 87.5");
     browser.click("Connections");
-    browser.see("14 published");
+    browser.see("16 published");
     browser.click("Rules");
     browser.click("booking-disk-filling");
     browser.see("value >= 87.5");

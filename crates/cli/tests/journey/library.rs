@@ -2,9 +2,19 @@
 //! the demo plays one.
 
 use crate::kit::{LIBRARY, Stage, arvok, block, folder, until};
-use arvok_standins::{Faults, machine::Machine, switch};
+use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
+use arvok_standins::{
+    Faults,
+    hypervisor::{GuestsIn, Hypervisor},
+    machine::Machine,
+    switch,
+};
 use reqwest::Method;
 use serde_json::{Value, json};
+use std::{
+    path::Path,
+    process::{Command, Stdio},
+};
 
 fn launched(stage: &Stage, runbook: &str, inputs: &Value) -> Value {
     let (status, made) = stage.call(
@@ -29,7 +39,7 @@ fn it_is_listed_shown_and_copied_without_a_server() {
         .iter()
         .filter_map(|i| i["name"].as_str())
         .collect();
-    assert!(names.len() == 23 && names.is_sorted(), "{names:?}");
+    assert!(names.len() == 28 && names.is_sorted(), "{names:?}");
     let shown = arvok(&["runbook", "library", "page-rota"], &[], "");
     assert!(
         shown.out.starts_with("runbook: page-rota\n") && shown.err.contains("it needs pager"),
@@ -287,10 +297,6 @@ fn a_unit_is_restarted_when_it_has_failed_and_a_restart_that_does_not_help_is_to
         let inputs = json!({ "machine": "machine/127.0.0.1", "unit": unit, "settles_in": "1s" });
         launched(&stage, "restart-unit", &inputs)
     };
-    let ended = |job: &Value| {
-        let failure = job["job"]["failure"].as_str().unwrap_or_default().to_owned();
-        (job["job"]["state"].as_str().expect("a state").to_owned(), failure)
-    };
     let (state, why) = ended(&restart("booking.service"));
     assert_eq!(state, "succeeded", "{why}");
     assert!(why.contains("is active, running; it was left alone"), "{why}");
@@ -369,6 +375,218 @@ fn old_files_go_from_a_full_disk_and_what_a_machine_is_at_goes_into_its_ticket()
     let job = launched(&stage, "collect-evidence", &inputs);
     assert_eq!(job["outputs"]["ticket"], ticket.number, "{job:#}");
     drop(machine);
+}
+
+/// A hypervisor, and a connection of the library to it, under a name.
+fn hypervisor(stage: &Stage, connection: &str, guests: GuestsIn) -> Hypervisor {
+    let host = Hypervisor::scratch(&format!("{connection}-{guests:?}"), guests)
+        .unwrap_or_else(|e| panic!("{e}"));
+    let place = format!("connection/{connection}");
+    stage.secret(connection, &host.machine.key().expect("a key"), &[&place]);
+    let base = format!("libvirt://*:{}{}", host.machine.port(), host.socket().display());
+    let text = std::fs::read_to_string(format!("{LIBRARY}/connections/yard-hosts.yaml"));
+    let text = text
+        .expect("the library")
+        .replace("libvirt://*", &base)
+        .replace("yard-hosts", connection)
+        .replace("*.skerrow.example", "127.0.0.*")
+        .replace("user: arvok", &format!("user: {}", host.machine.user()));
+    stage.publish(&text);
+    let fingerprint = host.machine.fingerprint().expect("a key");
+    let trust = ["connection", "trust", connection, "--host", "127.0.0.1"];
+    let said = stage.arvok(&[&trust[..], &["--fingerprint", &fingerprint]].concat());
+    assert_eq!(said.code, 0, "{}", said.all());
+    host
+}
+
+/// How a job ended, and why.
+fn ended(job: &Value) -> (String, String) {
+    let failure = job["job"]["failure"].as_str().unwrap_or_default().to_owned();
+    (job["job"]["state"].as_str().expect("a state").to_owned(), failure)
+}
+
+#[test]
+fn a_guest_is_resized_and_patched_or_put_back() {
+    let stage = Stage::with_demo();
+    let host = hypervisor(&stage, "yard-hosts", GuestsIn::TestDriver);
+    let machine = machine(&stage, "patched");
+    let resize = |guest: &str, memory_mib: u32| {
+        let inputs = json!({ "guest": format!("vm/{guest}"), "host": "host/127.0.0.1",
+                             "memory_mib": memory_mib, "cpus": 4 });
+        launched(&stage, "resize-guest", &inputs)
+    };
+    let job = resize("quill-web-1", 128);
+    assert_eq!(ended(&job), ("succeeded".to_owned(), String::new()), "{job:#}");
+    let (has, had) = (json!(128), json!({ "memory_mib": 48, "cpus": 1 }));
+    assert_eq!((&job["outputs"]["memory_mib"], &job["outputs"]["was"]), (&has, &had));
+    assert!(ended(&resize("quill-web-1", 128)).1.contains("it was left alone"));
+    let (state, why) = ended(&resize("quill-batch-1", 128));
+    assert!(state == "failed" && why.contains("is off (unknown); nothing was changed"), "{why}");
+    let (state, why) = ended(&resize("quill-web-9", 128));
+    assert!(state == "failed" && why.contains("has no guest `quill-web-9`"), "{why}");
+
+    let patch = || {
+        let inputs = json!({ "machine": "machine/127.0.0.1", "guest": "vm/quill-web-2",
+            "host": "host/127.0.0.1", "unit": "booking.service", "settles_in": "0s" });
+        launched(&stage, "patch-machine", &inputs)
+    };
+    let kept = || host.virsh(&["snapshot-list", "quill-web-2", "--name"]).expect("is told");
+    let packages = machine.folder().join("packages");
+    let pending = |breaks: &str| {
+        std::fs::write(packages.join("pending"), "openssl\n").expect("writes");
+        std::fs::write(packages.join("breaks"), breaks).expect("writes");
+        machine.set_unit("booking.service", "state", "active\n").expect("writes");
+    };
+    pending("");
+    let job = patch();
+    assert_eq!(ended(&job), ("succeeded".to_owned(), String::new()), "{job:#}");
+    assert_eq!((&job["outputs"]["patched"], kept().as_str()), (&json!(["openssl"]), ""));
+    assert!(ended(&patch()).1.contains("has nothing to patch"));
+
+    pending("install");
+    let (state, why) = ended(&patch());
+    assert!(state == "failed" && why.contains("ended with status 100"), "{why}");
+    let reason = || host.virsh(&["domstate", "quill-web-2", "--reason"]).expect("is told");
+    assert_eq!(
+        (reason().as_str(), kept().as_str()),
+        ("running (from snapshot)", "before-patching")
+    );
+    pending("");
+    let (state, why) = ended(&patch());
+    assert!(state == "failed" && why.contains("an earlier patching"), "{why}");
+}
+
+#[test]
+fn a_guest_is_moved_to_a_host_with_room() {
+    if !GuestsIn::Qemu.is_here() {
+        println!("a_guest_is_moved_to_a_host_with_room is skipped: QEMU is not here");
+        return;
+    }
+    let stage = Stage::with_demo();
+    let from = hypervisor(&stage, "yard-hosts", GuestsIn::Qemu);
+    let to = hypervisor(&stage, "other-hosts", GuestsIn::Qemu);
+    // The disks of these are not shared.
+    for host in [&from, &to] {
+        host.virsh(&["destroy", "quill-web-1"]).expect("ran");
+        host.virsh(&["detach-disk", "quill-web-1", "vda", "--config"]).expect("had one");
+    }
+    from.virsh(&["start", "quill-web-1"]).expect("starts");
+    to.virsh(&["undefine", "quill-web-1"]).expect("was there");
+    // Each has a socket and a port of its own here, and so a connection.
+    let connector = std::fs::read_to_string(format!("{LIBRARY}/connections/yard-hosts.yaml"));
+    let connector = connector.expect("the library");
+    let connector = connector.split("---").next().expect("a connector").replace(
+        "migrate: { to: \"qemu+ssh://${give.to.split('/')[1]}/system\" }",
+        &format!("migrate: {{ to: '{}', over: 'tcp://127.0.0.1' }}", to.uri()),
+    );
+    stage.publish(&connector);
+    let runbook = std::fs::read_to_string(format!("{LIBRARY}/runbooks/move-guest.yaml"));
+    let runbook = runbook.expect("the library");
+    let runbook = runbook.split("examples:").next().expect("a runbook").to_owned();
+    let there = |text: String, step: &str| {
+        let (before, after) = text.split_once(&format!("- id: {step}\n")).expect("the step");
+        format!("{before}- id: {step}\n{}", after.replacen("yard-hosts", "other-hosts", 1))
+    };
+    let runbook = there(there(runbook, "room"), "moved");
+    stage.publish(&runbook.replace("confirm: { alarm: cleared, within: 5m }", ""));
+    let moved = |spare_mib: u64| {
+        let inputs = json!({ "guest": "vm/quill-web-1", "host": "host/127.0.0.1",
+                             "to": "host/127.0.0.1", "spare_mib": spare_mib });
+        launched(&stage, "move-guest", &inputs)
+    };
+    let (state, why) = ended(&moved(1 << 30));
+    assert!(state == "failed" && why.contains("MiB free; vm/quill-web-1 needs "), "{why}");
+    let job = moved(16);
+    assert_eq!(ended(&job), ("succeeded".to_owned(), String::new()), "{job:#}");
+    let reason = to.virsh(&["domstate", "quill-web-1", "--reason"]).expect("is told");
+    assert_eq!(reason, "running (migrated)");
+    let (state, why) = ended(&moved(16));
+    assert!(state == "failed" && why.contains("has no guest `quill-web-1`"), "{why}");
+}
+
+/// The id of the server of a management controller.
+const SERVER: &str = "27946b59-9e44-4fa7-8e91-f3527a1ef094";
+
+/// A management controller with a server: a public emulator of Redfish.
+fn controller(folder: &Path, port: u16) -> SupervisedChild {
+    let packages = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/peers/bin");
+    let hash = "import bcrypt; print(bcrypt.hashpw(b'lantern-4', bcrypt.gensalt(4)).decode())";
+    let hash = Command::new(format!("{packages}/python")).args(["-c", hash]).output();
+    let hash = String::from_utf8(hash.expect("the packages of tools/peers.txt").stdout);
+    let users = format!("arvok:{}", hash.expect("is text"));
+    std::fs::write(folder.join("users"), users).expect("writes");
+    let at = folder.display();
+    let settings = format!(
+        "SUSHY_EMULATOR_AUTH_FILE = '{at}/users'\nSUSHY_EMULATOR_STATE_DIR = '{at}'\n\
+         SUSHY_EMULATOR_FEATURE_SET = 'full'\nSUSHY_EMULATOR_FAKE_SYSTEMS = [{{'uuid': '{SERVER}', \
+         'name': 'quill-hv-1', 'power_state': 'On', 'nics': []}}]\n"
+    );
+    std::fs::write(folder.join("settings.py"), settings).expect("writes");
+    let mut command = Command::new(format!("{packages}/sushy-emulator"));
+    command.args(["--fake", "--interface", "127.0.0.1", "--port", &port.to_string(), "--config"]);
+    command.arg(folder.join("settings.py")).current_dir(folder);
+    let log = std::fs::File::create(folder.join("log")).expect("a file");
+    let child = spawn_supervised(&command, "KILL", Stdio::null(), log.into());
+    let child = child.expect("the packages of tools/peers.txt");
+    until("the controller listens", || std::net::TcpStream::connect(("127.0.0.1", port)).ok());
+    child
+}
+
+#[test]
+fn a_server_is_switched_off_and_on_by_its_management_controller() {
+    let stage = Stage::with_demo();
+    let (folder, port) = (folder("the controller"), free_port().expect("a port"));
+    let _controller = controller(&folder, port);
+    stage.secret("yard-controllers", "lantern-4", &["connection/yard-controllers"]);
+    let text = std::fs::read_to_string(format!("{LIBRARY}/connections/yard-controllers.yaml"));
+    // The emulator has users, and no sessions.
+    let text = text
+        .expect("the library")
+        .replace("https://quill-hv-1-bmc.skerrow.example", &format!("http://127.0.0.1:{port}"))
+        .replace("{ session: { user", "{ basic: { user");
+    stage.publish(&text);
+    let said = stage.arvok(&["connection", "test", "yard-controllers"]);
+    assert!(
+        said.code == 0 && said.out.contains("well") && said.out.contains(SERVER),
+        "{}",
+        said.all()
+    );
+    let tried = |operation: &str, give: &str| {
+        let said = stage.arvok(&[
+            "connection",
+            "try",
+            "yard-controllers",
+            operation,
+            "--give",
+            give,
+            "--yes",
+            "--json",
+        ]);
+        assert_eq!(said.code, 0, "{}", said.all());
+        serde_json::from_str::<Value>(&said.out).expect("JSON")["output"].clone()
+    };
+    let id = format!("id={SERVER}");
+    let look = || tried("server.look", &id);
+    assert_eq!(look(), json!({ "power": "on", "health": "OK", "starts_from": "Hdd" }));
+
+    let cycle = || {
+        let inputs = json!({ "server": "host/quill-hv-1", "id": SERVER });
+        ended(&launched(&stage, "power-cycle", &inputs))
+    };
+    // It was on: off and on. It is off: on.
+    assert_eq!(cycle(), ("succeeded".to_owned(), String::new()));
+    assert_eq!(look()["power"], "on");
+    tried("server.switch_off", &id);
+    until("it is off", || (look()["power"] == "off").then_some(()));
+    assert_eq!(cycle(), ("succeeded".to_owned(), String::new()));
+    assert_eq!(look()["power"], "on");
+
+    let chassis =
+        stage.arvok(&["connection", "try", "yard-controllers", "chassis.list", "--yes", "--json"]);
+    let chassis: Value = serde_json::from_str(&chassis.out).expect("JSON");
+    let chassis = chassis["output"]["ids"][0].as_str().expect("one").to_owned();
+    let sensors = tried("chassis.sensors", &format!("id={chassis}"));
+    assert!(sensors["temperatures"][0]["celsius"].is_number(), "{sensors}");
 }
 
 #[test]

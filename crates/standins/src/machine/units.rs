@@ -75,21 +75,62 @@ fi
 tail -n "$lines" "@FOLDER@/units/$unit/log"
 "#;
 
+/// The packages that have a newer version, a line each in `pending`, and their installation. With
+/// a `breaks` beside that the first unit does not survive it; if that says `install`, it fails
+/// itself.
+const APT_GET: &str = r#"#!/bin/sh
+at='@FOLDER@/packages'
+for arg in "$@"; do
+    case $arg in
+    -s) simulates=yes ;;
+    update | upgrade) verb=$arg ;;
+    esac
+done
+case $verb in
+update) ;;
+upgrade)
+    if [ -n "$simulates" ]; then
+        sed 's/.*/Inst & [1.0-1] (1.0-2 Debian:12\/oldstable [amd64])/' "$at/pending"
+        exit 0
+    fi
+    case $(cat "$at/breaks" 2>/dev/null) in
+    '') ;;
+    install)
+        echo 'E: Sub-process /usr/bin/dpkg returned an error code (1)' >&2
+        exit 100
+        ;;
+    *) echo failed > '@FOLDER@/units/@FIRST@/state' ;;
+    esac
+    sed 's/.*/Setting up & (1.0-2) .../' "$at/pending"
+    : > "$at/pending"
+    ;;
+*)
+    echo "E: Invalid operation $verb" >&2
+    exit 100
+    ;;
+esac
+"#;
+
 /// Whoever is let in may do everything.
 const SUDO: &str = r#"#!/bin/sh
 [ "$1" = -n ] && shift
 exec "$@"
 "#;
 
-/// Lays them out in a machine's folder: `bin`, which comes first in the path of sessions, and
-/// `units` with one that runs.
+/// Lays them out in a machine's folder: `bin`, which comes first in the path of sessions, `units`
+/// with one that runs, and `packages` with two that have a newer version.
 pub(super) fn lay_out(folder: &Path) -> io::Result<()> {
     let bin = folder.join("bin");
     fs::create_dir_all(&bin)?;
     let at = folder.display().to_string();
-    for (name, text) in [("systemctl", SYSTEMCTL), ("journalctl", JOURNALCTL), ("sudo", SUDO)] {
+    let packages = folder.join("packages");
+    fs::create_dir_all(&packages)?;
+    fs::write(packages.join("pending"), "openssl\nlibssl3\n")?;
+    for (name, text) in
+        [("systemctl", SYSTEMCTL), ("journalctl", JOURNALCTL), ("apt-get", APT_GET), ("sudo", SUDO)]
+    {
         let program = bin.join(name);
-        fs::write(&program, text.replace("@FOLDER@", &at))?;
+        fs::write(&program, text.replace("@FOLDER@", &at).replace("@FIRST@", FIRST))?;
         fs::set_permissions(&program, fs::Permissions::from_mode(0o755))?;
     }
     add(folder, FIRST)
