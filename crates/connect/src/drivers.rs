@@ -10,6 +10,7 @@ use crate::{
     mail::Mail,
     netconf::Netconf,
     script::{ScriptCall, ScriptRights},
+    snmp::Snmp,
     ssh::{HostKey, Ssh},
 };
 use arvok_core::connector::{
@@ -145,6 +146,7 @@ impl Drivers {
             Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
             Planned::Mqtt(plan) => Mqtt.perform(*plan, call.way, last).await,
             Planned::Netconf(plan) => Netconf(&self.ssh).perform(*plan, call.way, last).await,
+            Planned::Snmp(plan) => Snmp.perform(*plan, call.way, last).await,
             Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
         }
     }
@@ -161,6 +163,7 @@ impl Drivers {
             Some(Protocol::Mail) => self.mail.probe(way).await,
             Some(Protocol::Mqtt) => Mqtt.probe(way).await,
             Some(Protocol::Netconf) => Netconf(&self.ssh).probe(way).await,
+            Some(Protocol::Snmp) => Snmp.probe(way).await,
             Some(Protocol::Ssh) => self.ssh.probe(way).await,
             None => Err(unsent(format!(
                 "{} is the address of no protocol that is spoken here",
@@ -227,6 +230,7 @@ fn shown_by(credential: &Opened) -> Vec<String> {
             [key].into_iter().chain(token).cloned().collect()
         }
         Opened::Certificate(_) => Vec::new(),
+        Opened::Agent(agent) => agent.secrets().into_iter().cloned().collect(),
         Opened::Key(UserKey { private, passphrase, .. }) => {
             [private].into_iter().chain(passphrase).cloned().collect()
         }

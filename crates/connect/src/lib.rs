@@ -14,12 +14,14 @@ mod events;
 mod http;
 mod libvirt;
 mod live;
+mod machine;
 mod mail;
 mod netconf;
 mod private_key;
 mod ready;
 mod redact;
 mod script;
+mod snmp;
 mod ssh;
 mod vault;
 

@@ -13,7 +13,8 @@ mod xdr;
 
 use crate::{
     driver::{Called, Driver, Way, unsent},
-    ssh::{Ssh, must_be_one},
+    machine::must_be_one,
+    ssh::Ssh,
 };
 use arvok_core::connector::{Answer, CallEnd, Failure, LibvirtPlan};
 use call::{ActError, Making};

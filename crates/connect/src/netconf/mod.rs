@@ -5,7 +5,8 @@ mod framing;
 
 use crate::{
     driver::{Called, Driver, Way},
-    ssh::{Ssh, Subsystem, must_be_one},
+    machine::must_be_one,
+    ssh::{Ssh, Subsystem},
 };
 use arvok_core::connector::{
     Answer, CallEnd, Failure, Hiding, NetconfExchange, NetconfNext, NetconfPlan, announced,

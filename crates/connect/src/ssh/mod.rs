@@ -1,18 +1,19 @@
 //! Machines over SSH: performs a command, an upload or a download that the core has planned.
 //!
-//! [`machine`] tells which one is meant, [`session`] makes a line to a machine that proves who it
+//! [`Machine`] tells which one is meant, [`session`] makes a line to a machine that proves who it
 //! is and lets us in, [`pool`] keeps such lines for the next calls, [`command`] runs a command on
 //! one, [`file`] moves a small file.
 
 mod command;
 mod file;
-mod machine;
 mod pool;
 mod session;
 
-use crate::driver::{Called, Driver, Way, unsent};
+use crate::{
+    driver::{Called, Driver, Way, unsent},
+    machine::{Machine, must_be_one},
+};
 use arvok_core::connector::{Answer, CallEnd, Failure, RemoteAct, SshPlan};
-use machine::Machine;
 use pool::{LineHold, Pool};
 use russh::{ChannelMsg, ChannelReadHalf, ChannelStream, ChannelWriteHalf, client::Msg};
 use serde_json::{Map, Value};
@@ -72,18 +73,6 @@ impl Ssh {
             seen.get().ok_or_else(|| ended.unwrap_or_else(|| unsent("shows no key".into())))?;
         let (algorithm, fingerprint) = (key.algorithm, key.fingerprint);
         Ok(HostKey { machine: machine.name(), algorithm, fingerprint })
-    }
-}
-
-/// An address that stands for many machines is none to look at.
-pub(crate) fn must_be_one(way: Way<'_>) -> Result<(), Failure> {
-    match machine::for_many(way.base) {
-        None => Ok(()),
-        Some(_) => Err(unsent(format!(
-            "{} stands for many machines; name an operation that looks as the connector's `test`, \
-             or call one by hand",
-            way.base
-        ))),
     }
 }
 

@@ -1,11 +1,8 @@
 //! Lines that are kept for the next calls: by machine, what is shown to it, and what it must show.
 //! A line carries several calls at once; one that nobody needs for a while is closed.
 
-use super::{
-    machine::Machine,
-    session::{ChannelTo, Line, SeenKey},
-};
-use crate::driver::Way;
+use super::session::{ChannelTo, Line, SeenKey};
+use crate::{driver::Way, machine::Machine};
 use arvok_core::connector::{CallEnd, Failure, Opened, UserKey};
 use futures_util::future::BoxFuture;
 use russh::{Channel, client::Msg};

@@ -1,7 +1,9 @@
 //! A line to a machine: its key is compared before anything is shown to it.
 
-use super::machine::Machine;
-use crate::driver::{Way, unsent};
+use crate::{
+    driver::{Way, unsent},
+    machine::Machine,
+};
 use arvok_core::connector::{CallEnd, Failure, Opened, UserKey};
 use russh::{
     Channel, Disconnect,

@@ -7,6 +7,7 @@ mod libvirt;
 mod mail;
 mod netconf;
 mod script;
+mod snmp;
 mod ssh;
 mod tls;
 

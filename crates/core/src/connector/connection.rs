@@ -207,8 +207,8 @@ impl Definition for Connection {
             };
             (its != is_many).then(|| Mismatch::at("/hosts", Fault::Unfit(fault)))
         };
-        let is_over_ssh = protocol.is_over_ssh();
-        connector.operations.iter().filter(|_| is_over_ssh).find_map(unlike).into_iter().collect()
+        let may_be_many = protocol.may_be_many();
+        connector.operations.iter().filter(|_| may_be_many).find_map(unlike).into_iter().collect()
     }
 }
 
@@ -268,6 +268,13 @@ fn fits_protocol(check: &mut Checker<'_>, base: &str, credential: Option<Option<
         (Some(protocol), _) if protocol.is_over_ssh() => Some(
             "a machine is shown `key`, a user's private key, or `basic`, a name and a password",
         ),
+        (Some(Protocol::Snmp), Credential::Agent(_)) => None,
+        (Some(Protocol::Snmp), _) => {
+            Some("an agent is shown `snmp`, a community or a user's passwords")
+        }
+        (Some(Protocol::Http), Credential::Agent(_)) => {
+            Some("`snmp` is for agents that are reached over SNMP")
+        }
         (Some(Protocol::Http), Credential::Key(_)) => {
             Some("a `key` is for machines that are reached over SSH")
         }
@@ -287,13 +294,13 @@ fn machines(
     host_keys: &[String],
 ) -> Vec<Glob> {
     let protocol = Protocol::of(base);
-    let keys = [("/hosts", hosts.is_empty()), ("/host_keys", host_keys.is_empty())];
-    for (key, _) in keys.iter().filter(|(_, is_empty)| !is_empty) {
-        if protocol.is_some_and(|protocol| !protocol.is_over_ssh()) {
-            check.fail(key, "belongs to machines that are reached over SSH");
-        }
+    if !hosts.is_empty() && protocol.is_some_and(|protocol| !protocol.may_be_many()) {
+        check.fail("/hosts", "belongs to machines that are reached over SSH, and to agents");
     }
-    if let Some(protocol) = protocol.filter(|protocol| protocol.is_over_ssh()) {
+    if !host_keys.is_empty() && protocol.is_some_and(|protocol| !protocol.is_over_ssh()) {
+        check.fail("/host_keys", "belongs to machines that are reached over SSH");
+    }
+    if let Some(protocol) = protocol.filter(|protocol| protocol.may_be_many()) {
         let scheme = protocol.schemes()[0];
         let host = base.strip_prefix(scheme).unwrap_or_default();
         let is_many = host == "*" || host.starts_with("*:") || host.starts_with("*/");

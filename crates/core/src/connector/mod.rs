@@ -44,8 +44,9 @@ pub use callback::{CALLBACK, CALLBACK_KEY, CallbackAt};
 pub use connection::{Connection, ConnectionDoc, Rate};
 pub(crate) use credential::secret;
 pub use credential::{
-    Assertion, Credential, CredentialDoc, CredentialOf, Grant, MessageSignature, OAuth2, Opened,
-    SECRETS, SenderCredentialDoc, SignatureAlgorithm, SignatureV4, UserKey,
+    AgentCipher, AgentCredential, AgentDigest, Assertion, Credential, CredentialDoc, CredentialOf,
+    Grant, MessageSignature, OAuth2, Opened, SECRETS, SenderCredentialDoc, SignatureAlgorithm,
+    SignatureV4, UserKey,
 };
 pub(crate) use exit::{ExitStatuses, is_variable};
 pub use failure::{CallEnd, Failure, Hiding};
@@ -53,13 +54,13 @@ pub use openapi::{Described, Import, ImportError, import};
 pub use operation::{Operation, OperationDoc, Repeat};
 pub use output::MAX_OUTPUT;
 pub(crate) use output::usable;
-pub use protocols::libvirt;
 pub use protocols::{
     AmqpAct, AmqpAnswer, AmqpMessage, AmqpPlan, Answer, Body, Callback, CommandExit, CommandResult,
     Exchange, Letter, LibvirtPlan, Mailbox, Mailing, MessagePayload, MqttMessage, MqttPlan,
     NetconfExchange, NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand,
-    Request, RequestError, ShownRequest, Signed, SshPlan, announced, retry_after,
+    Request, RequestError, ShownRequest, Signed, SnmpPlan, SshPlan, announced, retry_after,
 };
+pub use protocols::{libvirt, snmp};
 pub use session::{OpenedSession, Session, SessionDoc};
 
 use crate::{

@@ -9,7 +9,7 @@ use super::{
         AmqpCall, AmqpDoc, Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues,
         HttpCall, HttpDoc, Key, LibvirtCall, LibvirtDoc, MailCall, MailDoc, MqttCall, MqttDoc,
         NetconfCall, NetconfDoc, PagesDoc, Planned, Protocol, RequestDoc, RequestError,
-        ShownRequest, SshCall, SshDoc, UntilDoc, UploadDoc,
+        ShownRequest, SnmpCall, SnmpDoc, SshCall, SshDoc, UntilDoc, UploadDoc,
     },
 };
 use crate::{
@@ -35,7 +35,7 @@ pub struct OperationDoc {
     #[serde(default)]
     pub takes: Map<String, Value>,
     /// The HTTP request. An operation has one of `request`, `mail`, `command`, `upload`,
-    /// `download`, `netconf`, `libvirt`, `mqtt` and `amqp`.
+    /// `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`.
     #[serde(default)]
     pub request: Option<RequestDoc>,
     /// The message that is sent by mail.
@@ -56,14 +56,17 @@ pub struct OperationDoc {
     /// What is asked of a hypervisor, through its libvirt.
     #[serde(default)]
     pub libvirt: Option<LibvirtDoc>,
+    /// What is asked of an agent, over SNMP.
+    #[serde(default)]
+    pub snmp: Option<SnmpDoc>,
     /// The message that is published to a broker over MQTT.
     #[serde(default)]
     pub mqtt: Option<MqttDoc>,
     /// What is published to a broker over AMQP, or asked of it.
     #[serde(default)]
     pub amqp: Option<AmqpDoc>,
-    /// On which machine a command, an upload, a download, a `netconf` or a `libvirt` is, where its
-    /// connection stands for many and says which by `hosts`: usually `${give.host}`.
+    /// On which machine a command, an upload, a download, a `netconf`, a `libvirt` or an `snmp` is,
+    /// where its connection stands for many and says which by `hosts`: usually `${give.host}`.
     #[serde(default)]
     pub host: Option<String>,
     /// How a list that comes in pages is read to its end.
@@ -80,9 +83,10 @@ pub struct OperationDoc {
     /// Of `mail` the `response` has `status`, `text` and `message_id`, and is the output where none
     /// is written. Of a `command` it has `exit`, `stdout`, `stderr` and `left_out`, of a `download`
     /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; of a `netconf` `data`, what the
-    /// device answered, and of its edit `datastore` and `persist_id`; of a
-    /// `libvirt` what its act gives; of an `mqtt` `has_subscribers`, of an `amqp` that looks
-    /// `messages` and `consumers`; left out: `stdout`, `content`, `data`, or all.
+    /// device answered, and of its edit `datastore` and `persist_id`; of a `libvirt` what its act
+    /// gives; of an `snmp` `values`, or `rows` and `left_out`; of an `mqtt` `has_subscribers`, of
+    /// an `amqp` that looks `messages` and `consumers`; left out: `stdout`, `content`, `data`, or
+    /// all.
     #[serde(default)]
     pub output: Option<String>,
     /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left
@@ -90,7 +94,7 @@ pub struct OperationDoc {
     #[serde(default)]
     pub gives: Option<Map<String, Value>>,
     /// Whether doing it twice is harmless. Left out: `safe` for GET, for downloads, for what only
-    /// looks over NETCONF, libvirt or AMQP and for commands that look, else `never`.
+    /// looks over NETCONF, libvirt, SNMP or AMQP and for commands that look, else `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
     /// How to find out whether it was done, when no answer says so; for what is `repeat: never`.
@@ -278,6 +282,7 @@ impl Operation {
             doc.download.map(|download| ActDoc::Machine(SshDoc::Download(download))),
             doc.netconf.map(|netconf| ActDoc::Device(Box::new(netconf))),
             doc.libvirt.map(|libvirt| ActDoc::Hypervisor(Box::new(libvirt))),
+            doc.snmp.map(ActDoc::Agent),
             doc.mqtt.map(ActDoc::Mqtt),
             doc.amqp.map(|amqp| ActDoc::Amqp(Box::new(amqp))),
         ];
@@ -286,13 +291,13 @@ impl Operation {
             check.fail(
                 at,
                 "an operation has one of `request`, `mail`, `command`, `upload`, `download`, \
-                 `netconf`, `libvirt`, `mqtt` and `amqp`",
+                 `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`",
             );
             return None;
         };
-        if doc.host.is_some() && !act.is_over_ssh() {
-            let wrong =
-                "belongs to a `command`, an `upload`, a `download`, a `netconf` or a `libvirt`";
+        if doc.host.is_some() && !act.may_be_many() {
+            let wrong = "belongs to a `command`, an `upload`, a `download`, a `netconf`, a `libvirt` or an \
+                 `snmp`";
             check.fail(&format!("{at}/host"), wrong);
         }
         if let Some(nobody) = act.knows_no_key() {
@@ -374,6 +379,7 @@ impl Operation {
             Call::Ssh(call) => call.names_host(),
             Call::Netconf(call) => call.names_host(),
             Call::Libvirt(call) => call.names_host(),
+            Call::Snmp(call) => call.names_host(),
             Call::Amqp(_) | Call::Http(_) | Call::Mail(_) | Call::Mqtt(_) => false,
         }
     }
@@ -431,14 +437,15 @@ enum ActDoc {
     Machine(SshDoc),
     Device(Box<NetconfDoc>),
     Hypervisor(Box<LibvirtDoc>),
+    Agent(SnmpDoc),
     Mqtt(MqttDoc),
     Amqp(Box<AmqpDoc>),
 }
 
 impl ActDoc {
-    /// Whether it is on a machine that is reached over SSH.
-    const fn is_over_ssh(&self) -> bool {
-        matches!(self, Self::Machine(_) | Self::Device(_) | Self::Hypervisor(_))
+    /// Whether it may be on one of many machines.
+    const fn may_be_many(&self) -> bool {
+        matches!(self, Self::Machine(_) | Self::Device(_) | Self::Hypervisor(_) | Self::Agent(_))
     }
 
     /// Who does not know a repetition by its key.
@@ -449,6 +456,7 @@ impl ActDoc {
             Self::Machine(_) => Some("machine knows a command"),
             Self::Device(_) => Some("device knows a request"),
             Self::Hypervisor(_) => Some("hypervisor knows a request"),
+            Self::Agent(_) => Some("agent knows a request"),
             Self::Mqtt(_) | Self::Amqp(_) => Some("broker knows a message"),
         }
     }
@@ -482,6 +490,10 @@ impl ActDoc {
             Self::Hypervisor(libvirt) => {
                 let (call, seen) = LibvirtCall::check(check, at, *libvirt, host, give);
                 (call.map(|call| Call::Libvirt(Box::new(call))), seen)
+            }
+            Self::Agent(snmp) => {
+                let (call, seen) = SnmpCall::check(check, at, snmp, host, give);
+                (call.map(|call| Call::Snmp(Box::new(call))), seen)
             }
             Self::Mqtt(mqtt) => {
                 let (call, seen) = MqttCall::check(check, at, mqtt, give);

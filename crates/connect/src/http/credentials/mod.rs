@@ -125,7 +125,7 @@ impl Credentials {
                 signature_v4::sign(request, key, SystemTime::now()).map_err(unsent)?;
             }
             // The one was shown when the line was made, the other belongs to machines.
-            Opened::Certificate(_) | Opened::Key(_) => {}
+            Opened::Certificate(_) | Opened::Key(_) | Opened::Agent(_) => {}
         }
         Ok(Shown::Fixed)
     }

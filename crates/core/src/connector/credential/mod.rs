@@ -6,6 +6,7 @@ mod key;
 mod oauth2;
 mod secret;
 mod signature;
+mod snmp;
 
 use header::HeaderDoc;
 pub(super) use header::is_field_name;
@@ -17,6 +18,8 @@ pub use secret::SECRETS;
 pub(crate) use secret::{address, secret};
 pub use signature::{MessageSignature, SignatureAlgorithm, SignatureV4};
 use signature::{SignatureDoc, SignatureV4Doc};
+use snmp::AgentDoc;
+pub use snmp::{AgentCipher, AgentCredential, AgentDigest};
 
 use crate::{document::Checker, expr::Template};
 use schemars::JsonSchema;
@@ -60,6 +63,9 @@ pub struct CredentialDoc {
     /// A user's private key, for machines that are reached over SSH.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<KeyDoc>,
+    /// A community, or a user with passwords, for agents that are reached over SNMP.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub snmp: Option<AgentDoc>,
     /// A certificate of ours with its key, in PEM, shown when the line is made (mutual TLS, RFC
     /// 8446, section 4.4.2): `${secret('name')}`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -129,6 +135,8 @@ pub enum CredentialOf<T> {
     Certificate(T),
     /// A user's private key.
     Key(UserKey<T>),
+    /// What an agent is shown over SNMP.
+    Agent(AgentCredential<T>),
 }
 
 /// A checked credential.
@@ -183,8 +191,11 @@ impl CredentialDoc {
         if let Some(key) = self.key {
             made.push(key.check(check, &at("key")).map(Credential::Key));
         }
+        if let Some(agent) = self.snmp {
+            made.push(agent.check(check, &at("snmp")).map(Credential::Agent));
+        }
         let keys = "`bearer`, `basic`, `digest`, `header`, `oauth2`, `session`, `signature`, \
-                    `signature_v4`, `certificate` or `key`";
+                    `signature_v4`, `certificate`, `key` or `snmp`";
         one_of(check, pointer, made, keys)
     }
 }
@@ -262,6 +273,7 @@ impl<T> CredentialOf<T> {
             Self::SignatureV4(_) => "signature_v4",
             Self::Certificate(_) => "certificate",
             Self::Key(_) => "key",
+            Self::Agent(_) => "snmp",
         }
     }
 
@@ -279,6 +291,7 @@ impl<T> CredentialOf<T> {
             Self::Signature(signature) => signature.parts(),
             Self::SignatureV4(signature) => signature.parts(),
             Self::Key(key) => key.parts(),
+            Self::Agent(agent) => agent.parts(),
         }
     }
 
@@ -308,6 +321,7 @@ impl<T> CredentialOf<T> {
             Self::SignatureV4(signature) => CredentialOf::SignatureV4(signature.open(&fill)?),
             Self::Certificate(certificate) => CredentialOf::Certificate(fill(certificate)?),
             Self::Key(key) => CredentialOf::Key(key.open(&fill)?),
+            Self::Agent(agent) => CredentialOf::Agent(agent.open(&fill)?),
         })
     }
 }

@@ -11,6 +11,7 @@ mod message;
 mod mqtt;
 mod netconf;
 mod shared;
+pub mod snmp;
 mod ssh;
 mod xml;
 
@@ -26,6 +27,7 @@ pub use mqtt::{MqttCall, MqttDoc, MqttMessage, MqttPlan};
 pub use netconf::{NetconfCall, NetconfDoc, NetconfExchange, NetconfNext, NetconfPlan, announced};
 pub(super) use shared::GivenValues;
 pub use shared::ShownRequest;
+pub use snmp::SnmpPlan;
 pub use ssh::{
     CommandDoc, CommandExit, CommandResult, DownloadDoc, RemoteAct, RemoteCommand, SshCall,
     SshPlan, UploadDoc,
@@ -33,6 +35,7 @@ pub use ssh::{
 
 pub(super) use http::HttpDoc;
 pub(super) use libvirt::{LibvirtCall, LibvirtDoc};
+pub(super) use snmp::{SnmpCall, SnmpDoc};
 pub(super) use ssh::SshDoc;
 
 use super::{CallbackAt, failure::Hiding};
@@ -54,14 +57,24 @@ pub enum Protocol {
     Mqtt,
     /// NETCONF (RFC 6241) over SSH: `netconf://`.
     Netconf,
+    /// SNMP (RFC 3416) over UDP: `snmp://`.
+    Snmp,
     /// SSH (RFC 4251): `ssh://`.
     Ssh,
 }
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Amqp, Self::Http, Self::Libvirt, Self::Mail, Self::Mqtt, Self::Netconf, Self::Ssh];
+    pub const ALL: [Self; 8] = [
+        Self::Amqp,
+        Self::Http,
+        Self::Libvirt,
+        Self::Mail,
+        Self::Mqtt,
+        Self::Netconf,
+        Self::Snmp,
+        Self::Ssh,
+    ];
 
     /// What the addresses of its connections begin with.
     pub const fn schemes(self) -> &'static [&'static str] {
@@ -72,8 +85,14 @@ impl Protocol {
             Self::Mail => &["smtp://", "smtps://"],
             Self::Mqtt => &["mqtt://", "mqtts://"],
             Self::Netconf => &["netconf://"],
+            Self::Snmp => &["snmp://"],
             Self::Ssh => &["ssh://"],
         }
+    }
+
+    /// Whether the address of a connection may stand for many machines, which it lists.
+    pub const fn may_be_many(self) -> bool {
+        self.is_over_ssh() || matches!(self, Self::Snmp)
     }
 
     /// Whether it is spoken over SSH: then its other side is a machine with a key of its own, that
@@ -105,6 +124,8 @@ pub enum Call {
     Mqtt(Box<MqttCall>),
     /// Requests to a network device.
     Netconf(Box<NetconfCall>),
+    /// Objects of an agent.
+    Snmp(Box<SnmpCall>),
     /// A command on a machine, or a file.
     Ssh(Box<SshCall>),
 }
@@ -119,6 +140,7 @@ impl Call {
             Self::Mail(_) => Protocol::Mail,
             Self::Mqtt(_) => Protocol::Mqtt,
             Self::Netconf(_) => Protocol::Netconf,
+            Self::Snmp(_) => Protocol::Snmp,
             Self::Ssh(_) => Protocol::Ssh,
         }
     }
@@ -131,6 +153,7 @@ impl Call {
             Self::Libvirt(call) => call.is_safe(),
             Self::Mail(_) | Self::Mqtt(_) => false,
             Self::Netconf(call) => call.is_safe(),
+            Self::Snmp(call) => call.is_safe(),
             Self::Ssh(call) => call.is_safe(),
         }
     }
@@ -144,6 +167,7 @@ impl Call {
             Self::Mail(call) => call.line(),
             Self::Mqtt(call) => call.line(),
             Self::Netconf(call) => call.line(),
+            Self::Snmp(call) => call.line(),
             Self::Ssh(call) => call.line(),
         }
     }
@@ -193,6 +217,7 @@ impl Call {
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
             Self::Mqtt(call) => Planned::Mqtt(Box::new(call.begin(gives, give)?)),
             Self::Netconf(call) => Planned::Netconf(Box::new(call.begin(gives, give, key.key)?)),
+            Self::Snmp(call) => Planned::Snmp(Box::new(call.begin(gives, give)?)),
             Self::Ssh(call) => Planned::Ssh(Box::new(call.begin(gives, give, key.is_harmless)?)),
         })
     }
@@ -228,6 +253,8 @@ pub enum Planned<'o> {
     Mqtt(Box<MqttPlan<'o>>),
     /// In a session with a network device.
     Netconf(Box<NetconfPlan<'o>>),
+    /// At an agent.
+    Snmp(Box<SnmpPlan<'o>>),
     /// On a machine.
     Ssh(Box<SshPlan<'o>>),
 }
@@ -243,6 +270,7 @@ impl<'o> Planned<'o> {
             Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
             Self::Mqtt(plan) => Self::Mqtt(Box::new(plan.hiding(hiding))),
             Self::Netconf(plan) => Self::Netconf(Box::new(plan.hiding(hiding))),
+            Self::Snmp(plan) => Self::Snmp(Box::new(plan.hiding(hiding))),
             Self::Ssh(plan) => Self::Ssh(Box::new(plan.hiding(hiding))),
         }
     }
@@ -256,6 +284,7 @@ impl<'o> Planned<'o> {
             Self::Mail(mailing) => mailing.letter().shown(),
             Self::Mqtt(plan) => plan.shown(),
             Self::Netconf(plan) => plan.shown(),
+            Self::Snmp(plan) => plan.shown(),
             Self::Ssh(plan) => plan.shown(),
         }
     }

@@ -127,7 +127,7 @@ fn what_is_written_wrong_is_told_with_its_place() {
         "amqp: { look_at: q }\n    output: response.length",
     ];
     insta::assert_snapshot!(all.map(wrong).join("\n"), @"
-    yard.yaml:4:5: an operation has one of `request`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `mqtt` and `amqp`
+    yard.yaml:4:5: an operation has one of `request`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`
         4 |     mqtt: { topic: t, payload: x }
           |     ^
     yard.yaml:4:11: has one of `publish` and `look_at`
@@ -157,7 +157,7 @@ fn what_is_written_wrong_is_told_with_its_place() {
     yard.yaml:5:13: is `keyed`, and no broker knows a message by its key; write `never`, or `safe` where a second one does no harm
         5 |     repeat: keyed
           |             ^^^^^
-    yard.yaml:5:11: belongs to a `command`, an `upload`, a `download`, a `netconf` or a `libvirt`
+    yard.yaml:5:11: belongs to a `command`, an `upload`, a `download`, a `netconf`, a `libvirt` or an `snmp`
         5 |     host: a
           |           ^
     yard.yaml:5:15: belongs to a `request`
@@ -184,6 +184,6 @@ fn what_is_written_wrong_is_told_with_its_place() {
     insta::assert_snapshot!(all.map(connection).join(""), @"
     a broker is shown `basic`, a name and a password
     a broker is shown `basic`, a name and a password
-    belongs to machines that are reached over SSH
+    belongs to machines that are reached over SSH, and to agents
     ");
 }

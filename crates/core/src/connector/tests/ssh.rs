@@ -127,13 +127,13 @@ fn what_is_no_command_is_refused_where_it_stands() {
     yard.yaml:6:12: belongs to a `request`
         6 |     pages: { list: response, next: { link: next } }
           |            ^^
-    yard.yaml:4:5: an operation has one of `request`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `mqtt` and `amqp`
+    yard.yaml:4:5: an operation has one of `request`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`
         4 |     takes: { x: { default: a } }
           |     ^
     yard.yaml:5:45: is permission bits in octal, from "0000" to "0777"
         5 |     upload: { to: /tmp/a, content: b, mode: '888' }
           |                                             ^^^^^^
-    yard.yaml:6:11: belongs to a `command`, an `upload`, a `download`, a `netconf` or a `libvirt`
+    yard.yaml:6:11: belongs to a `command`, an `upload`, a `download`, a `netconf`, a `libvirt` or an `snmp`
         6 |     host: '${give.x}'
           |           ^^^^^^^^^^^
     "#);
@@ -271,7 +271,7 @@ fn a_connection_is_one_machine_or_the_many_that_it_lists() {
     c.yaml:3:7: is one machine, and `hosts` lists several; write `ssh://*`
         3 | base: ssh://quill
           |       ^^^^^^^^^^^
-    c.yaml:4:8: belongs to machines that are reached over SSH
+    c.yaml:4:8: belongs to machines that are reached over SSH, and to agents
         4 | hosts: [a]
           |        ^
     c.yaml:5:12: belongs to machines that are reached over SSH

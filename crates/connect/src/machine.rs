@@ -7,16 +7,30 @@ use reqwest::Url;
 /// The port of SSH (RFC 4253, section 4.1), and that of NETCONF over it (RFC 6242, section 3).
 const PORT: u16 = 22;
 const NETCONF_PORT: u16 = 830;
+/// The port of an SNMP agent (RFC 3417, section 3.2).
+const SNMP_PORT: u16 = 161;
 
 /// What follows the star of an address that stands for many machines.
-pub(super) fn for_many(base: &str) -> Option<&str> {
-    let schemes = Protocol::of(base).filter(|protocol| protocol.is_over_ssh())?.schemes();
+pub(crate) fn for_many(base: &str) -> Option<&str> {
+    let schemes = Protocol::of(base).filter(|protocol| protocol.may_be_many())?.schemes();
     schemes.iter().find_map(|scheme| base.strip_prefix(scheme)?.strip_prefix('*'))
+}
+
+/// An address that stands for many machines is none to look at.
+pub(crate) fn must_be_one(way: Way<'_>) -> Result<(), Failure> {
+    match for_many(way.base) {
+        None => Ok(()),
+        Some(_) => Err(unsent(format!(
+            "{} stands for many machines; name an operation that looks as the connector's `test`, \
+             or call one by hand",
+            way.base
+        ))),
+    }
 }
 
 /// A machine.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(super) struct Machine {
+pub(crate) struct Machine {
     pub host: String,
     pub port: u16,
 }
@@ -37,6 +51,7 @@ impl Machine {
         }
         let usual = match Protocol::of(base) {
             Some(Protocol::Netconf) => NETCONF_PORT,
+            Some(Protocol::Snmp) => SNMP_PORT,
             _ => PORT,
         };
         let port = url.port().unwrap_or(usual);
