@@ -31,9 +31,12 @@ export function ResponseDetails({ answer, gave, method }: Props) {
       </>
     );
   }
-  // A device answers without a status, in XML, and a broker by what it says of a message.
-  if (method && WITHOUT_STATUS.includes(method))
-    return <Written of="Answered" text={answer.body} />;
+  // A device answers without a status, in XML, a hypervisor and an agent in values, and a broker by what it says of a message.
+  if (method && WITHOUT_STATUS.includes(method)) {
+    const words =
+      typeof answer.body === 'string' ? answer.body : JSON.stringify(answer.body, null, 2);
+    return <Written of="Answered" text={same ? '' : words} />;
+  }
   return (
     <>
       <h3 className="font-semibold text-[12px] text-ink-3">Answered</h3>

@@ -199,6 +199,7 @@ pub fn tried(operation: &str, tried: &TriedOperation) -> String {
             format!("  answer\n{}", indented(xml))
         }
         Value::String(words) if answer.status == 0 => format!("  answer {words}"),
+        body if answer.status == 0 => format!("  answer {body}"),
         body => format!("  answer {} {body}", answer.status),
     }));
     lines.extend(tried.message.as_ref().map(|why| format!("  {why}")));
