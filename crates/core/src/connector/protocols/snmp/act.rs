@@ -7,10 +7,10 @@ use crate::{
     expr::{Names, Template},
     text::cut,
 };
+use core::net::Ipv4Addr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use std::net::Ipv4Addr;
 
 /// Most objects that are asked for, or set, at once.
 const MAX_OBJECTS: usize = 60;
