@@ -211,7 +211,10 @@ async fn powered(
     };
     *making.has_been_asked = true;
     match session.ask(procedure, args).await {
-        Ok(_) => Ok(answer(true, state(session, of).await?)),
+        Ok(_) => {
+            *making.is_done = true;
+            Ok(answer(true, state(session, of).await?))
+        }
         // Somebody else was faster.
         Err(RpcError::Said(error)) if error.code == NOT_IN_THIS_STATE => {
             let now = state(session, of).await?;
@@ -251,6 +254,7 @@ async fn set_memory(
         session.ask(Procedure::DomainSetMemoryFlags, set(NEXT_START | MOST)).await?;
     }
     session.ask(Procedure::DomainSetMemoryFlags, set(impact)).await?;
+    *making.is_done = true;
     Ok(())
 }
 
@@ -277,6 +281,7 @@ async fn set_vcpus(
         session.ask(Procedure::DomainSetVcpusFlags, set(NEXT_START | MOST)).await?;
     }
     session.ask(Procedure::DomainSetVcpusFlags, set(impact)).await?;
+    *making.is_done = true;
     Ok(())
 }
 

@@ -35,6 +35,8 @@ impl From<Malformed> for ActError {
 /// has, and who looks on.
 pub(super) struct Making<'a> {
     pub has_been_asked: &'a mut bool,
+    /// Whether it was done, and only how things are then is still asked.
+    pub is_done: &'a mut bool,
     pub within: Duration,
     pub live: LiveOutput<'a>,
 }

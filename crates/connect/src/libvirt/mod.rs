@@ -94,13 +94,19 @@ impl Driver<LibvirtPlan<'_>> for Libvirt<'_> {
         let mut session = self.session(way, plan.host()).await?;
         let machine = session.machine.clone();
         let within = way.timeout.saturating_sub(begun.elapsed());
-        let mut has_been_asked = false;
-        let making = Making { has_been_asked: &mut has_been_asked, within, live: way.live };
+        let (mut has_been_asked, mut is_done) = (false, false);
+        let making = Making {
+            has_been_asked: &mut has_been_asked,
+            is_done: &mut is_done,
+            within,
+            live: way.live,
+        };
         let acting = acts::perform(&mut session, &plan, making);
         let acted = tokio::time::timeout(within, acting).await;
-        let end = match has_been_asked {
-            true => CallEnd::Unknown,
-            false => CallEnd::NotSent,
+        let end = match (is_done, has_been_asked) {
+            (true, _) => CallEnd::Done,
+            (false, true) => CallEnd::Unknown,
+            (false, false) => CallEnd::NotSent,
         };
         let called = match acted {
             Ok(Ok(response)) => {
@@ -111,7 +117,8 @@ impl Driver<LibvirtPlan<'_>> for Libvirt<'_> {
             Ok(Err(ActError::Failed(failure))) => Err(failure),
             Ok(Err(ActError::Rpc(RpcError::Said(error)))) => {
                 session.end().await;
-                Err(plan.failed(&error, has_been_asked))
+                let failure = plan.failed(&error, has_been_asked);
+                Err(if is_done { Failure { end, ..failure } } else { failure })
             }
             Ok(Err(ActError::Rpc(RpcError::Broken(why)))) => Err(Failure::new(end, why)),
             Err(_) => {
