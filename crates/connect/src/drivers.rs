@@ -148,6 +148,7 @@ impl Drivers {
             Planned::Netconf(plan) => Netconf(&self.ssh).perform(*plan, call.way, last).await,
             Planned::Snmp(plan) => Snmp.perform(*plan, call.way, last).await,
             Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
+            Planned::Visit(plan) => self.http.perform(*plan, call.way, last).await,
         }
     }
 

@@ -4,7 +4,7 @@
 use crate::{
     admission::NotTaken, api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node,
 };
-use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem};
+use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem, RunnerItem};
 use arvok_core::{
     AlertState, NewAlert,
     alert::{Alert, Received},
@@ -16,7 +16,7 @@ use arvok_store::{
     intake::Payload,
     nodes::{self, Beat},
     outside::subscribers::{self, Failing},
-    read, timers,
+    read, runners, timers,
 };
 use chrono::{DateTime, Timelike, Utc};
 use serde_json::json;
@@ -29,7 +29,7 @@ const BEAT: Duration = Duration::from_secs(2);
 const PATIENCE: Duration = Duration::from_millis(if cfg!(test) { 100 } else { 2_000 });
 /// Beats between two looks at what is wrong.
 const LOOK: u32 = 5;
-/// After how many seconds of silence a node is missed.
+/// After how many seconds of silence a node or a runner is missed.
 const MISSED: f64 = 30.0;
 /// How many seconds a delivery may wait, and a due time may have passed.
 const SLOW: f64 = 10.0;
@@ -122,7 +122,8 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     node.metrics.work.halted.set(i64::from(backlog.halt.is_some()));
     tell_leaving(node).await?;
     let failing = subscribers::failing(&node.pools.work, FAILING).await?;
-    let mut troubles = troubles(&all, &backlog, &failing);
+    let runners = runners::all(&node.pools.work).await?;
+    let mut troubles = troubles((&all, &runners), &backlog, &failing);
     for t in timers::failing(&node.pools.work, FAILING).await? {
         let words =
             format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
@@ -178,7 +179,11 @@ pub(crate) async fn note(
     deliver(node, payload, admission).await.map(drop)
 }
 
-fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troubles {
+fn troubles(
+    (nodes, runners): (&[NodeItem], &[RunnerItem]),
+    backlog: &Backlog,
+    failing: &[Failing],
+) -> Troubles {
     let mut found = Troubles::new();
     let mut say = |kind: &str, resource: String, words: String| {
         drop(found.insert((kind.to_owned(), resource), words))
@@ -219,6 +224,19 @@ fn troubles(nodes: &[NodeItem], backlog: &Backlog, failing: &[Failing]) -> Troub
                 n.oldest_delivery, n.address
             );
             say("node.intake", resource(), words);
+        }
+    }
+    for r in runners {
+        let (resource, name) = (format!("runner/{}", name(&r.name)), &r.name);
+        // One that never came is waited for by whoever has made it known.
+        let Some(lag) = r.lag else { continue };
+        if lag > MISSED {
+            let words = format!("runner {name} was last heard of {lag:.0} s ago");
+            say("runner.missing", resource, words);
+        } else if r.clock_offset.is_some_and(|off| off.abs() > OFF) {
+            let off = r.clock_offset.unwrap_or_default();
+            let words = format!("the clock of runner {name} is {off:.1} s off the database's");
+            say("runner.clock", resource, words);
         }
     }
     for s in failing {
@@ -303,6 +321,23 @@ mod tests {
         }
     }
 
+    fn runner(name: &str, lag: Option<f64>, clock_offset: f64) -> RunnerItem {
+        RunnerItem {
+            name: name.into(),
+            labels: BTreeMap::new(),
+            added_at: DateTime::UNIX_EPOCH,
+            added_by: arvok_core::Principal::token("admin"),
+            seen: None,
+            lag,
+            serves: None,
+            build: None,
+            at_once: None,
+            clock_offset: Some(clock_offset),
+            calls: 0,
+            connections: Vec::new(),
+        }
+    }
+
     #[test]
     fn what_is_wrong_is_told_with_its_place_and_over_when_it_is_over() {
         let nodes = [node("[::1]:8470", 1.0), node("10.0.0.2:8470", 40.0)];
@@ -312,7 +347,13 @@ mod tests {
             failures: 7,
             failure: "it answered 500".into(),
         };
-        let troubles = troubles(&nodes, &backlog, &[board]);
+        let runners = [
+            runner("pier 3", Some(31.0), 9.0),
+            runner("quill", Some(1.0), -9.0),
+            runner("new", None, 0.0),
+            runner("well", Some(1.0), 0.0),
+        ];
+        let troubles = troubles((&nodes, &runners), &backlog, &[board]);
         let keys: Vec<_> =
             troubles.keys().map(|(kind, resource)| format!("{kind} {resource}")).collect();
         assert_eq!(
@@ -320,16 +361,19 @@ mod tests {
             [
                 "due.late arvok/due",
                 "node.missing node/quill-ops-1-10.0.0.2-8470",
+                "runner.clock runner/quill",
+                "runner.missing runner/pier-3",
                 "subscriber.failing subscriber/harbour-board"
             ]
         );
         let now = DateTime::UNIX_EPOCH;
         let raised = changes(&troubles, &[], now);
-        assert_eq!(raised.len(), 3);
+        assert_eq!(raised.len(), 5);
         for new in raised {
             new.complete(Received { source: OWN, received: now, fallback_id: "" })
                 .expect("is an alert");
         }
-        assert!(self::troubles(&nodes[..1], &Backlog::default(), &[]).is_empty());
+        let well = (&nodes[..1], &runners[2..]);
+        assert!(self::troubles(well, &Backlog::default(), &[]).is_empty());
     }
 }

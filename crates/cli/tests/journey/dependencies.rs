@@ -11,8 +11,9 @@ use std::{
     process::Command,
 };
 
-/// Licences under which whatever is linked may be passed on with a product under Apache-2.0.
-const LICENCES: [&str; 12] = [
+/// Licences under which whatever is linked may be passed on with a product under Apache-2.0. MPL-2.0
+/// asks for the sources of its own files alone, which we pass on as they came.
+const LICENCES: [&str; 13] = [
     "0BSD",
     "Apache-2.0",
     "BSD-2-Clause",
@@ -22,6 +23,7 @@ const LICENCES: [&str; 12] = [
     "ISC",
     "MIT",
     "MIT-0",
+    "MPL-2.0",
     "Unicode-3.0",
     "Unlicense",
     "Zlib",
@@ -30,7 +32,7 @@ const LICENCES: [&str; 12] = [
 /// What others of our dependencies want in different versions. Whoever adds one looks first for a
 /// release that makes do with what is there. The client of SNMP still makes do with the cryptography
 /// of the year before.
-const DOUBLED: [&str; 37] = [
+const DOUBLED: [&str; 40] = [
     "aes",
     "asn1-rs",
     "asn1-rs-derive",
@@ -41,6 +43,7 @@ const DOUBLED: [&str; 37] = [
     "block-padding",
     "cbc",
     "cipher",
+    "cookie",
     "cpufeatures",
     "crypto-common",
     "des",
@@ -56,6 +59,8 @@ const DOUBLED: [&str; 37] = [
     "md-5",
     "nom",
     "num-bigint",
+    "phf",
+    "phf_shared",
     "rand",
     "rand_chacha",
     "rand_core",

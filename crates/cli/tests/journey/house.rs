@@ -186,23 +186,23 @@ const PLAIN: &str = "
     cryptography data day days deadlock decide deciding decode definition definitions
     demands described description digest dispatch doctor document draft driver drivers
     dry due each element emit end entity envelope environment error escaping eval event
-    events example examples exchange executor exit explain explanation expr failure file
-    filters finish folder followers found framing function functions glob header health
-    hits host http ids index inputs key keys labels later launch launches length lexer
-    library libvirt limits lint list listen listeners literal live log lower machine
-    mail matcher message metrics migrate monitoring mqtt netconf new node nodes not
-    oauth2 object offline open openapi operation or order outbox outline output outputs
-    overdue pace pages parts pause period permits play preview private problem process
-    progress protocols published query questions quoting random read readiness reads
-    ready reason record recorded recording redact redaction references refusals
-    rehearsal replay reply report request require resource restore retention retry role
-    routines rpc run runner sandbox schedule schema scope script secret secrets self
-    sending serve session sessions set setting settings severity shared signature snmp
-    spellings sql ssh state steps storage stored stream subscriber subscribers supervise
-    syntax syscalls syslog table tcp template text through timeline timers times
-    together token tokens trace transition type types typing udp undecided unexecuted
-    unreadable upkeep usage user v4 value vault views warning watch webhook write xdr
-    xml yaml";
+    events example examples exchange executor exit expected explain explanation expr failure file
+    filters finish folder followers form found framing function functions glob header
+    health hits host http ids index inputs key keys labels later launch launches length
+    lexer library libvirt limits lint list listen listeners literal live log lower
+    machine mail matcher message metrics migrate monitoring mqtt netconf new node nodes
+    not oauth2 object offline open openapi operation or order outbox outline output
+    outputs overdue pace page pages parts pause period permits play preview private
+    problem process progress protocols published query questions quoting random read
+    readiness reads ready reason record recorded recording redact redaction references
+    refusals rehearsal replay reply report request require resource restore retention
+    retry role routines rpc run runner sandbox schedule schema scope script secret
+    secrets self sending serve session sessions set setting settings severity shared
+    signature snmp spellings sql ssh state steps storage stored stream subscriber
+    subscribers supervise syntax syscalls syslog table tcp template text through
+    timeline timers times together token tokens trace transition type types typing udp
+    undecided unexecuted unreadable upkeep usage user v4 value vault views visit warning
+    watch webhook write xdr xml yaml";
 
 #[test]
 fn modules_are_called_by_plain_words_or_by_those_of_the_glossary() {

@@ -105,7 +105,7 @@ fn runners_are_seen_in_the_console_and_lead_to_their_connections() {
     let stage = Stage::bare();
     let _peer = peer(&stage, "20s", "");
     stage.arvok(&["runner", "add", "brack-1", "--labels", "site=brack"]);
-    let _runner = Runner::start(&stage, "nessfold-1", "site=nessfold");
+    let runner = Runner::start(&stage, "nessfold-1", "site=nessfold");
     is_there(&stage, "nessfold-1");
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
@@ -118,6 +118,15 @@ fn runners_are_seen_in_the_console_and_lead_to_their_connections() {
     browser.see("a look whether it answers");
     browser.see("site=nessfold");
     assert!(browser.violations().is_empty());
+    // One that was there and is gone is missed until it comes back or is to be there no more.
+    drop(runner);
+    stage.records().run("UPDATE runner SET seen = seen - interval '1 minute'");
+    let alarms = || stage.get("/api/v1/alarms?state=raised&source=arvok")["items"].clone();
+    let alarm = until("the alarm about it", || alarms().as_array()?.first().cloned());
+    let of = [&alarm["kind"], &alarm["resource"]];
+    assert_eq!(of, ["runner.missing", "runner/nessfold-1"], "{alarm}");
+    stage.arvok(&["runner", "remove", "nessfold-1"]);
+    until("it to be over", || alarms().as_array()?.is_empty().then_some(()));
 }
 
 #[test]

@@ -36,13 +36,8 @@ fn distrust(e: &reqwest::Error) -> String {
     why.map_or_else(String::new, |why| format!(": {}", cut(&why, 200)))
 }
 
-pub(super) async fn read(
-    mut response: reqwest::Response,
-    base: &str,
-    timeout: Duration,
-) -> Result<Answer, Failure> {
-    let status = response.status().as_u16();
-    let good = (200..300).contains(&status);
+/// The status and the headers of an answer whose body is yet to be read.
+pub(super) fn head(response: &reqwest::Response) -> Answer {
     let mut headers = Map::new();
     for (name, value) in response.headers() {
         let Ok(value) = value.to_str() else { continue };
@@ -54,6 +49,17 @@ pub(super) async fn read(
             }
         }
     }
+    Answer { status: response.status().as_u16(), headers, body: Value::Null }
+}
+
+/// Reads an answer to its end.
+pub(super) async fn read(
+    mut response: reqwest::Response,
+    base: &str,
+    timeout: Duration,
+) -> Result<Answer, Failure> {
+    let Answer { status, headers, .. } = head(&response);
+    let good = (200..300).contains(&status);
     let mut bytes = Vec::new();
     loop {
         match response.chunk().await {

@@ -65,6 +65,8 @@ fn behaving() -> ClientBuilder {
         // A line kept open may be closed by the other side at the very moment of a call, and then
         // nobody knows whether the call was taken.
         .pool_max_idle_per_host(0)
+        // A visit tells how long the other side's certificate is valid.
+        .tls_info(true)
         .user_agent(concat!("arvok/", env!("CARGO_PKG_VERSION")))
 }
 

@@ -2,12 +2,14 @@
 //!
 //! [`clients`] are made for each way to trust and to be trusted, [`credentials`] shown by each
 //! [`request`], [`sending`] sends one with its credential, [`answer`] reads what comes back.
+//! [`visit`] looks at web pages as a visitor does.
 
 mod answer;
 mod clients;
 mod credentials;
 mod request;
 mod sending;
+mod visit;
 
 pub(crate) use answer::transport;
 pub(crate) use credentials::pair;

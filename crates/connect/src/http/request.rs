@@ -69,10 +69,17 @@ pub(super) async fn sent(
     client: &Client,
     request: reqwest::Request,
     way: Way<'_>,
+) -> Result<reqwest::Response, Failure> {
+    client.execute(request).await.map_err(|e| transport(&e, way.base, way.timeout))
+}
+
+/// Sends a request as it is, and reads the answer.
+pub(super) async fn answered(
+    client: &Client,
+    request: reqwest::Request,
+    way: Way<'_>,
 ) -> Result<Answer, Failure> {
-    let Way { base, timeout, .. } = way;
-    let response = client.execute(request).await.map_err(|e| transport(&e, base, timeout))?;
-    read(response, base, timeout).await
+    read(sent(client, request, way).await?, way.base, way.timeout).await
 }
 
 /// Puts a header into a request, in place of one that its author wrote. What is shown there is in

@@ -10,6 +10,7 @@ mod script;
 mod snmp;
 mod ssh;
 mod tls;
+mod visit;
 
 use arvok_connect::{Call, CallOutcome, Called, Drivers, Redactor, Way};
 use arvok_core::{

@@ -50,7 +50,7 @@ impl Authority {
     }
 
     /// The same as a credential: the certificate with its key, in PEM.
-    fn credential(&self, name: &str) -> Opened {
+    pub fn credential(&self, name: &str) -> Opened {
         let (certificate, key) = self.certify(name);
         Opened::Certificate(format!("{}{}", certificate.pem(), key.serialize_pem()))
     }
@@ -58,7 +58,7 @@ impl Authority {
 
 /// A server under a name, certified by an authority, that serves whom that authority has certified;
 /// its address.
-async fn server(authority: &Authority, name: &str) -> String {
+pub async fn server(authority: &Authority, name: &str) -> String {
     let provider = Arc::new(ring::default_provider());
     let (certificate, key) = authority.certify(name);
     let mut roots = RootCertStore::empty();

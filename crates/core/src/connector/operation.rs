@@ -9,7 +9,7 @@ use super::{
         AmqpCall, AmqpDoc, Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues,
         HttpCall, HttpDoc, Key, LibvirtCall, LibvirtDoc, MailCall, MailDoc, MqttCall, MqttDoc,
         NetconfCall, NetconfDoc, PagesDoc, Planned, Protocol, RequestDoc, RequestError,
-        ShownRequest, SnmpCall, SnmpDoc, SshCall, SshDoc, UntilDoc, UploadDoc,
+        ShownRequest, SnmpCall, SnmpDoc, SshCall, SshDoc, UntilDoc, UploadDoc, VisitCall, VisitDoc,
     },
 };
 use crate::{
@@ -34,10 +34,13 @@ pub struct OperationDoc {
     /// What must be given: JSON Schema properties.
     #[serde(default)]
     pub takes: Map<String, Value>,
-    /// The HTTP request. An operation has one of `request`, `mail`, `command`, `upload`,
+    /// The HTTP request. An operation has one of `request`, `visit`, `mail`, `command`, `upload`,
     /// `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`.
     #[serde(default)]
     pub request: Option<RequestDoc>,
+    /// The web pages that are looked at, as a visitor sees them.
+    #[serde(default)]
+    pub visit: Option<VisitDoc>,
     /// The message that is sent by mail.
     #[serde(default)]
     pub mail: Option<MailDoc>,
@@ -85,7 +88,8 @@ pub struct OperationDoc {
     /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; of a `netconf` `data`, what the
     /// device answered, and of its edit `datastore` and `persist_id`; of a `libvirt` what its act
     /// gives; of an `snmp` `values`, or `rows` and `left_out`; of an `mqtt` `has_subscribers`, of
-    /// an `amqp` that looks `messages` and `consumers`; left out: `stdout`, `content`, `data`, or
+    /// an `amqp` that looks `messages` and `consumers`; of a `visit` `ok`, `why`, `pages` and
+    /// `certificate`; left out: `stdout`, `content`, `data`, or
     /// all.
     #[serde(default)]
     pub output: Option<String>,
@@ -276,6 +280,7 @@ impl Operation {
         };
         let acts = [
             doc.request.map(|request| ActDoc::Request(Box::new(request))),
+            doc.visit.map(ActDoc::Visit),
             doc.mail.map(ActDoc::Mail),
             doc.command.map(|command| ActDoc::Machine(SshDoc::Command(command))),
             doc.upload.map(|upload| ActDoc::Machine(SshDoc::Upload(upload))),
@@ -290,8 +295,8 @@ impl Operation {
         let (Some(act), true) = (acts.pop(), acts.is_empty()) else {
             check.fail(
                 at,
-                "an operation has one of `request`, `mail`, `command`, `upload`, `download`, \
-                 `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`",
+                "an operation has one of `request`, `visit`, `mail`, `command`, `upload`, \
+                 `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`",
             );
             return None;
         };
@@ -380,7 +385,7 @@ impl Operation {
             Call::Netconf(call) => call.names_host(),
             Call::Libvirt(call) => call.names_host(),
             Call::Snmp(call) => call.names_host(),
-            Call::Amqp(_) | Call::Http(_) | Call::Mail(_) | Call::Mqtt(_) => false,
+            Call::Amqp(_) | Call::Http(_) | Call::Mail(_) | Call::Mqtt(_) | Call::Visit(_) => false,
         }
     }
 
@@ -433,6 +438,7 @@ impl Operation {
 /// What an operation does, as written: one of what there is.
 enum ActDoc {
     Request(Box<RequestDoc>),
+    Visit(VisitDoc),
     Mail(MailDoc),
     Machine(SshDoc),
     Device(Box<NetconfDoc>),
@@ -452,6 +458,7 @@ impl ActDoc {
     const fn knows_no_key(&self) -> Option<&'static str> {
         match self {
             Self::Request(_) => None,
+            Self::Visit(_) => Some("web page knows a visit"),
             Self::Mail(_) => Some("mail server knows a message"),
             Self::Machine(_) => Some("machine knows a command"),
             Self::Device(_) => Some("device knows a request"),
@@ -474,6 +481,10 @@ impl ActDoc {
             Self::Request(request) => {
                 let (call, seen) = HttpCall::check(check, at, *request, http, give);
                 (call.map(|call| Call::Http(Box::new(call))), seen)
+            }
+            Self::Visit(visit) => {
+                let (call, seen) = VisitCall::check(check, at, visit, give);
+                (call.map(|call| Call::Visit(Box::new(call))), seen)
             }
             Self::Mail(mail) => {
                 let (call, seen) = MailCall::check(check, at, mail, give);

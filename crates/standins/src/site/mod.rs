@@ -1,6 +1,8 @@
 //! The public web site: its pages, the booking service behind it, and the payment partner, each of
 //! which may be unwell in its own way; and the watch that checks all three and tells of them in one
-//! stream.
+//! stream. Passengers begin to book on it ([`booking`]).
+
+mod booking;
 
 use crate::{
     Sight, StandinError, Watched,
@@ -48,6 +50,7 @@ pub struct Site {
     pages: BTreeMap<String, Health>,
     bookings: Health,
     payments: Health,
+    passengers: booking::Passengers,
     /// What the payment partner was told, the oldest first.
     pub cases: Vec<String>,
 }
@@ -120,6 +123,7 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningSite, S
         pages: pages.into(),
         bookings: well.clone(),
         payments: well,
+        passengers: booking::Passengers::default(),
         cases: Vec::new(),
     };
     Office::new(site, token).open(port, |config| {
@@ -129,6 +133,9 @@ pub fn start(port: u16, token: String, takes: Duration) -> Result<RunningSite, S
             .route("/pages/{name}/refresh", web::post().to(refresh))
             .route("/bookings", web::get().to(bookings))
             .route("/bookings/restart", web::post().to(restart))
+            .route("/book", web::get().to(booking::begin))
+            .route("/book", web::post().to(booking::search))
+            .route("/book/sailings/{pier}", web::get().to(booking::sailings))
             .route("/payments", web::get().to(payments))
             .route("/payments/cases", web::post().to(open_case));
     })

@@ -4,7 +4,7 @@
 use super::cache::CredentialCache;
 use crate::{
     driver::{Way, unsent},
-    http::request::{build, put_header, sent},
+    http::request::{answered, build, put_header},
 };
 use arvok_core::{
     Period,
@@ -140,7 +140,7 @@ async fn open(
     };
     let mut exchange = session.begin(given).map_err(|e| none(unsent(e.to_string())))?;
     let request = build(client, way, exchange.request()).map_err(none)?;
-    let answer = sent(client, request, way).await.map_err(none)?;
+    let answer = answered(client, request, way).await.map_err(none)?;
     let gave = match exchange.answered(answer, Period::from_millis(0)) {
         Next::Output(gave) => gave,
         Next::Failed(failure) => return Err(none(failure)),
@@ -204,7 +204,7 @@ impl KeptSession {
             }
         }
         // Whatever comes of it: the other side ends by itself what is not used.
-        _ = sent(&self.client, request, way).await;
+        _ = answered(&self.client, request, way).await;
     }
 }
 

@@ -13,6 +13,7 @@ mod netconf;
 mod shared;
 pub mod snmp;
 mod ssh;
+pub mod visit;
 mod xml;
 
 pub use amqp::{AmqpAct, AmqpAnswer, AmqpCall, AmqpDoc, AmqpMessage, AmqpPlan};
@@ -32,11 +33,13 @@ pub use ssh::{
     CommandDoc, CommandExit, CommandResult, DownloadDoc, RemoteAct, RemoteCommand, SshCall,
     SshPlan, UploadDoc,
 };
+pub use visit::VisitPlan;
 
 pub(super) use http::HttpDoc;
 pub(super) use libvirt::{LibvirtCall, LibvirtDoc};
 pub(super) use snmp::{SnmpCall, SnmpDoc};
 pub(super) use ssh::SshDoc;
+pub(super) use visit::{VisitCall, VisitDoc};
 
 use super::{CallbackAt, failure::Hiding};
 use crate::Period;
@@ -128,6 +131,8 @@ pub enum Call {
     Snmp(Box<SnmpCall>),
     /// A command on a machine, or a file.
     Ssh(Box<SshCall>),
+    /// Web pages that are looked at, over HTTP.
+    Visit(Box<VisitCall>),
 }
 
 impl Call {
@@ -135,7 +140,7 @@ impl Call {
     pub const fn protocol(&self) -> Protocol {
         match self {
             Self::Amqp(_) => Protocol::Amqp,
-            Self::Http(_) => Protocol::Http,
+            Self::Http(_) | Self::Visit(_) => Protocol::Http,
             Self::Libvirt(_) => Protocol::Libvirt,
             Self::Mail(_) => Protocol::Mail,
             Self::Mqtt(_) => Protocol::Mqtt,
@@ -155,6 +160,7 @@ impl Call {
             Self::Netconf(call) => call.is_safe(),
             Self::Snmp(call) => call.is_safe(),
             Self::Ssh(call) => call.is_safe(),
+            Self::Visit(call) => call.is_safe(),
         }
     }
 
@@ -169,6 +175,7 @@ impl Call {
             Self::Netconf(call) => call.line(),
             Self::Snmp(call) => call.line(),
             Self::Ssh(call) => call.line(),
+            Self::Visit(call) => call.line(),
         }
     }
 
@@ -184,6 +191,7 @@ impl Call {
     pub fn longest(&self, request: Period) -> Period {
         match self {
             Self::Http(call) => call.longest(request),
+            Self::Visit(call) => call.longest(request),
             _ => request,
         }
     }
@@ -219,6 +227,7 @@ impl Call {
             Self::Netconf(call) => Planned::Netconf(Box::new(call.begin(gives, give, key.key)?)),
             Self::Snmp(call) => Planned::Snmp(Box::new(call.begin(gives, give)?)),
             Self::Ssh(call) => Planned::Ssh(Box::new(call.begin(gives, give, key.is_harmless)?)),
+            Self::Visit(call) => Planned::Visit(Box::new(call.begin(gives, give)?)),
         })
     }
 }
@@ -257,6 +266,8 @@ pub enum Planned<'o> {
     Snmp(Box<SnmpPlan<'o>>),
     /// On a machine.
     Ssh(Box<SshPlan<'o>>),
+    /// By a visit to web pages.
+    Visit(Box<VisitPlan<'o>>),
 }
 
 impl<'o> Planned<'o> {
@@ -272,6 +283,7 @@ impl<'o> Planned<'o> {
             Self::Netconf(plan) => Self::Netconf(Box::new(plan.hiding(hiding))),
             Self::Snmp(plan) => Self::Snmp(Box::new(plan.hiding(hiding))),
             Self::Ssh(plan) => Self::Ssh(Box::new(plan.hiding(hiding))),
+            Self::Visit(plan) => Self::Visit(Box::new(plan.hiding(hiding))),
         }
     }
 
@@ -286,6 +298,7 @@ impl<'o> Planned<'o> {
             Self::Netconf(plan) => plan.shown(),
             Self::Snmp(plan) => plan.shown(),
             Self::Ssh(plan) => plan.shown(),
+            Self::Visit(plan) => plan.shown(),
         }
     }
 }

@@ -8,6 +8,7 @@ mod mail;
 mod netconf;
 mod snmp;
 mod ssh;
+mod visit;
 
 use super::*;
 use crate::{Period, document::parse_file};
