@@ -10,6 +10,6 @@ export function principal(who: string): [kind: string, id: string] {
  * typed. The core has the same. */
 export function shown(who: string): string {
   const [kind, id] = principal(who);
-  if (kind === 'link') return `${id} (by link, not signed in)`;
+  if (kind === 'link' || kind === 'mail') return `${id} (by ${kind}, not signed in)`;
   return kind === 'token' || kind === '' ? id : `${id} (${kind})`;
 }

@@ -85,6 +85,7 @@ mod tests {
             "regex",
             "rustc-hash",
             "jsonschema",
+            "mail-parser",
             "percent-encoding",
             "saphyr-parser",
             "schemars",

@@ -10,6 +10,8 @@ crate::words! {
         Token = "token",
         /// Whoever had a link that decides, by the name that was typed.
         Link = "link",
+        /// Whoever answered a question by mail, by the address that the answer was from.
+        Mail = "mail",
         /// A node by itself, or a command at its data folder.
         Node = "node",
         /// Somebody who is not known, by an address.
@@ -52,6 +54,11 @@ impl Principal {
         Self::new(PrincipalKind::Link, name)
     }
 
+    /// Whoever answered by mail, by the address that the answer was from.
+    pub fn mail(address: &str) -> Self {
+        Self::new(PrincipalKind::Mail, address)
+    }
+
     /// A node by itself, or a command at its data folder.
     pub fn node(name: &str) -> Self {
         Self::new(PrincipalKind::Node, name)
@@ -77,6 +84,7 @@ impl Principal {
         match self.kind {
             PrincipalKind::Token => self.id.clone(),
             PrincipalKind::Link => format!("{} (by link, not signed in)", self.id),
+            PrincipalKind::Mail => format!("{} (by mail, not signed in)", self.id),
             PrincipalKind::Node | PrincipalKind::Stranger => format!("{} ({})", self.id, self.kind),
         }
     }

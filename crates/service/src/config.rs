@@ -1,6 +1,7 @@
 //! How the service is set up: `arvok.toml`, then environment variables, which win.
 
 use crate::{
+    answer_settings::AnswerSettings,
     script_settings::ScriptSettings,
     setting_list::variables,
     settings::{Setting, Settings},
@@ -36,6 +37,8 @@ pub struct Config {
     pub public_url: Option<String>,
     /// Whether a line is logged for each request.
     pub access_log: bool,
+    /// How answers to questions come by mail.
+    pub answers: AnswerSettings,
     /// What scripts may do here; without an interpreter none is run.
     pub scripts: ScriptSettings,
     /// Values for `setting(name)` in definitions.
@@ -115,6 +118,7 @@ impl Default for Config {
             jobs_at_once: 64,
             drain: Period::from_secs(5),
             public_url: None,
+            answers: AnswerSettings::default(),
             access_log: false,
             scripts: ScriptSettings::default(),
             settings: BTreeMap::new(),
@@ -145,6 +149,9 @@ pub enum ConfigError {
         /// What is wrong.
         reason: String,
     },
+    /// Settings that belong together do not.
+    #[error("{0}")]
+    Together(String),
 }
 
 /// Fewest connections with which every part of a node has one of its own.
@@ -167,6 +174,7 @@ impl Config {
             ("database_connections", self.database_connections != other.database_connections),
             ("jobs_at_once", self.jobs_at_once != other.jobs_at_once),
             ("access_log", self.access_log != other.access_log),
+            ("answers", self.answers != other.answers),
         ];
         changed.into_iter().filter(|(_, is)| *is).map(|(name, _)| name).collect()
     }
@@ -195,6 +203,11 @@ impl Config {
             ("scripts.folders".to_owned(), self.scripts.folder_names()),
             ("access_log".to_owned(), on_or_off(self.access_log)),
         ]);
+        let answers = [
+            ("answers.address", self.answers.address.clone()),
+            ("answers.listen", self.answers.listen.map(|at| at.to_string())),
+        ];
+        all.extend(answers.into_iter().filter_map(|(name, of)| Some((name.to_owned(), of?))));
         all.extend(
             self.database.as_deref().map(|url| ("database".to_owned(), crate::address::shown(url))),
         );
@@ -236,7 +249,11 @@ impl Config {
         for (name, value) in environment {
             config.variable(&name, value)?;
         }
-        Ok(config)
+        // Of what belongs together one may stand in the file, and the other in a variable.
+        match config.answers.wrong() {
+            None => Ok(config),
+            Some(reason) => Err(ConfigError::Together(reason)),
+        }
     }
 
     fn parse(file: &Path) -> Result<Self, ConfigError> {
@@ -286,6 +303,12 @@ impl Config {
             "ARVOK_PUBLIC_URL" => {
                 self.public_url = Some(value);
                 self.wrong_url().map_or(Ok(()), |why| Err(wrong(&why)))?;
+            }
+            "ARVOK_ANSWERS_ADDRESS" => self.answers.address = Some(value),
+            "ARVOK_ANSWERS_LISTEN" => {
+                let at = value.parse();
+                let at = at.map_err(|_| wrong("expected an address such as 127.0.0.1:2424"))?;
+                self.answers.listen = Some(at);
             }
             "ARVOK_ACCESS_LOG" => {
                 self.access_log = match value.as_str() {

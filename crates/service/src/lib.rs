@@ -7,6 +7,8 @@
 
 mod address;
 mod admission;
+mod answer_settings;
+mod answers;
 pub mod api;
 mod calls;
 pub mod clock;

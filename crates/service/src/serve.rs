@@ -3,6 +3,7 @@
 use crate::{
     address::{self, is_open},
     admission::{AdmissionControl, Queue},
+    answers,
     api::{self, approvals_of},
     calls, clock,
     config::Config,
@@ -218,6 +219,9 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             let listening = Arc::clone(&node);
             let make = move || listeners::run(Arc::clone(&listening));
             finishing.push(tokio::spawn(supervise(Arc::clone(&node), "listeners", make)));
+            let answered = Arc::clone(&node);
+            let make = move || answers::run(Arc::clone(&answered));
+            finishing.push(tokio::spawn(supervise(Arc::clone(&node), "answers by mail", make)));
         }
         // What needs secrets is left to nodes that can open them.
         Some(fault) => {

@@ -26,7 +26,7 @@ const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
 }
 
 /// All settings.
-pub const SETTINGS: [SettingDescription; 21] = [
+pub const SETTINGS: [SettingDescription; 23] = [
     setting([
         "listen",
         "ARVOK_LISTEN",
@@ -75,6 +75,20 @@ pub const SETTINGS: [SettingDescription; 21] = [
         "an http:// or https:// address",
         "the address it listens on",
         "where people reach the console, for links in messages",
+    ]),
+    setting([
+        "answers.address",
+        "ARVOK_ANSWERS_ADDRESS",
+        "an address, such as decide@skerrow.example",
+        "none: nobody answers by mail",
+        "the address for answers; each question has one of its own, behind a +",
+    ]),
+    setting([
+        "answers.listen",
+        "ARVOK_ANSWERS_LISTEN",
+        "IP:PORT",
+        "none: nobody answers by mail",
+        "where a mail server delivers answers, over LMTP",
     ]),
     setting([
         "access_log",

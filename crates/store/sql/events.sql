@@ -22,7 +22,8 @@ CREATE OR REPLACE FUNCTION principal_shown(who principal) RETURNS text
     LANGUAGE sql IMMUTABLE AS $$
     SELECT CASE split_part(who, '/', 1) WHEN 'token' THEN '' ELSE substr(who, strpos(who, '/') + 1) END
         || CASE split_part(who, '/', 1) WHEN 'token' THEN substr(who, strpos(who, '/') + 1)
-            WHEN 'link' THEN ' (by link, not signed in)' ELSE format(' (%s)', split_part(who, '/', 1)) END
+            WHEN 'link' THEN ' (by link, not signed in)' WHEN 'mail' THEN ' (by mail, not signed in)'
+            ELSE format(' (%s)', split_part(who, '/', 1)) END
 $$;
 
 -- Tells that a question is asked, and what became of it. Called for each row of `decision` that is

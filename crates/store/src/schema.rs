@@ -66,6 +66,10 @@ impl MigratorTrait for Migrator {
                 name: "0012_runners",
                 sql: include_str!("../migrations/0012_runners.sql"),
             }),
+            Box::new(Step {
+                name: "0013_answers_by_mail",
+                sql: include_str!("../migrations/0013_answers_by_mail.sql"),
+            }),
         ]
     }
 }

@@ -92,7 +92,7 @@ export function Answer({ decision }: { decision: DecisionItem }) {
       [
         'by',
         decision.by &&
-          (decision.how === 'link'
+          (decision.how === 'link' || decision.how === 'mail'
             ? shown(decision.by)
             : `${shown(decision.by)} (${decision.how})`),
       ],

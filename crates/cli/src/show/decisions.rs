@@ -50,8 +50,8 @@ pub fn decision(d: &DecisionItem) -> String {
         }
         (DecisionState::Taken, Some(choice)) => {
             let by = d.by.as_ref().map_or("somebody".to_owned(), Principal::shown);
-            // Of a link the name says so itself.
-            let how = d.how.as_ref().filter(|how| *how != "link");
+            // Of a link and of a mail the name says so itself.
+            let how = d.how.as_ref().filter(|how| *how != "link" && *how != "mail");
             let how = how.map_or_else(String::new, |how| format!(" ({how})"));
             let at = d.decided_at.map_or_else(String::new, |at| format!(", {}", exact(at)));
             lines.push(format!("Decided: {choice}, by {by}{how}{at}."));

@@ -179,7 +179,7 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
 /// Words of the language, the field and its standards that modules are called by. A word that is not
 /// among them is looked up in the glossary.
 const PLAIN: &str = "
-    accept access act address admission amqp announcer answer api ask assertion attempt
+    accept access act address admission amqp announcer answer answers api ask assertion attempt
     audit awaiting batch bodies body bound bounds broker cache call callback callbacks
     caller calls candidates capacity catalog changes check child children choose clients
     clock cloudevents command config console continuation copy credential credentials
@@ -199,7 +199,7 @@ const PLAIN: &str = "
     retry role routines rpc run runner sandbox schedule schema scope script secret
     secrets self sending serve session sessions set setting settings severity shared
     signature snmp spellings sql ssh state steps storage stored stream subscriber
-    subscribers supervise syntax syscalls syslog table tcp template text through
+    subscribers supervise syntax syscalls syslog table taken tcp template text through
     timeline timers times together token tokens trace transition type types typing udp
     undecided unexecuted unreadable upkeep usage user v4 value vault views visit warning
     watch webhook write xdr xml yaml";

@@ -43,6 +43,7 @@
 //! assert_eq!((state, outputs), (JobState::Succeeded, json!({ "sum": 42 })));
 //! ```
 
+mod answer;
 mod command;
 mod continuation;
 mod deadlock;
@@ -59,6 +60,7 @@ mod progress;
 mod steps;
 mod transition;
 
+pub use answer::MailAnswer;
 pub use command::JobCommand;
 pub use continuation::{GoingOn, Tried, going_on};
 pub use deadlock::{BlockedChild, deadlocks};

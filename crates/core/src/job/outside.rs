@@ -40,6 +40,8 @@ pub struct Question {
     pub unanswered: Option<String>,
     /// Whether whoever has the link may decide without signing in.
     pub by_link: bool,
+    /// Who may answer by mail: addresses and globs.
+    pub by_mail: Vec<String>,
 }
 
 /// Who may decide.

@@ -41,9 +41,9 @@ pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, Me
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
-    Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit, Failures,
-    Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause, Require,
-    Retry, Set, Since, Step, StepDoc, StepProbe, To, Together, Until, all,
+    ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit,
+    Failures, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause,
+    Require, Retry, Set, Since, Step, StepDoc, StepProbe, To, Together, Until, all,
 };
 
 use crate::{

@@ -13,8 +13,8 @@ use crate::{
 };
 use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
-    Attempt, ByLink, Change, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState,
-    Found, PAGE, Page, Problem, StepState, Take, TakeByLink,
+    Attempt, ByLink, Choice, DecisionContext, DecisionFilter, DecisionItem, DecisionState, Found,
+    PAGE, Page, Problem, StepState, Take, TakeByLink,
 };
 use arvok_core::{
     Principal, Role,
@@ -237,28 +237,15 @@ async fn decide(
             "remark: has {bytes} bytes; {LONGEST} are allowed"
         )));
     }
-    if !decisions::decide(&node.pools.questions, id, &decided).await? {
-        return Err(ApiError::Conflict(too_late(&item(found(node, id).await?))));
+    if !executor::take_decision(node, decision, &decided).await? {
+        return Err(ApiError::Conflict(too_late(found(node, id).await?)));
     }
-    node.announcer.tell(Change {
-        jobs: vec![decision.job_id],
-        decisions: true,
-        ..Change::default()
-    });
-    node.wakeups.jobs.notify_one();
-    executor::hear(node).await;
-    tracing::info!(
-        decision = id,
-        job = decision.job_id,
-        choice = decided.choice,
-        how = decided.how,
-        "a decision was taken"
-    );
     found(node, id).await.map(item).map(web::Json)
 }
 
 /// Why a decision cannot be taken any more.
-fn too_late(decision: &DecisionItem) -> String {
+pub(crate) fn too_late(decision: Decision) -> String {
+    let decision = item(decision);
     let id = decision.id;
     match decision.state {
         DecisionState::Taken => {

@@ -41,6 +41,7 @@ mod webhook;
 
 use crate::problem::{self, ApiError};
 pub(crate) use access_log::access_log;
+pub(crate) use decisions::too_late;
 pub(crate) use definitions::approvals_of;
 pub(crate) use health::fault;
 pub use openapi::document as openapi_document;

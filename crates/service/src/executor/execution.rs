@@ -3,11 +3,11 @@
 
 use super::{
     event::{Begun, Came},
-    outside::{launch, link_for, recall},
+    outside::{launch, put_ways, recall},
     record::Outward,
 };
 use crate::{
-    calls::{self, CallBack, CallResult, Outgoing, ScriptOut, answer_kept, replace},
+    calls::{self, CallBack, CallResult, Outgoing, ScriptOut, answer_kept},
     clock,
     node::Node,
     retry::retry,
@@ -18,7 +18,7 @@ use arvok_core::{
     Alert,
     connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
     job::{CallOut, Event, StepEvent, Transition},
-    runbook::{CallTarget, LINK, Runbook},
+    runbook::{CallTarget, Runbook},
 };
 use arvok_store::{
     StoreError,
@@ -215,14 +215,9 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
     };
     let given = Value::Object(std::mem::take(&mut out.give));
     let mut hidden = Vec::new();
-    let given = match link_for(node, held.id, &out.place, &given).await {
-        None => given,
-        Some(Ok(link)) => {
-            let given = replace(given, LINK, &link);
-            hidden.push((link, LINK));
-            given
-        }
-        Some(Err(why)) => return not_sent(&out, why),
+    let given = match put_ways(node, held.id, &out.place, given, &mut hidden).await {
+        Ok(given) => given,
+        Err(why) => return not_sent(&out, why),
     };
     if let Value::Object(given) = given {
         out.give = given;

@@ -13,16 +13,23 @@ mod outside;
 mod overdue;
 mod record;
 
-pub(crate) use outside::Link;
+pub(crate) use outside::{Link, answer_address};
 pub(crate) use overdue::end_overdue;
 
 use crate::node::{Alive, Node};
 use arvok_api::Change;
-use arvok_core::{JobId, job::deadlocks};
+use arvok_core::{
+    JobId,
+    job::{Decided, deadlocks},
+};
 use arvok_store::{
     StoreError,
     jobs::{self, Claimed, ClaimedJob, Renewed, Search},
-    outside::{children, events},
+    outside::{
+        children,
+        decisions::{self, Decision},
+        events,
+    },
 };
 use claim_batch::NotOpened;
 use deciding::{Deciding, DecidingJobs};
@@ -286,6 +293,24 @@ pub(crate) async fn renew(node: Arc<Node>) {
             _ = tick.tick() => hear(&node).await,
         }
     }
+}
+
+/// Takes a decision, and lets its job and everybody who follows know; whether it was still open.
+pub(crate) async fn take_decision(
+    node: &Node,
+    decision: &Decision,
+    decided: &Decided,
+) -> Result<bool, StoreError> {
+    let (id, job) = (decision.id, decision.job_id);
+    if !decisions::decide(&node.pools.questions, id, decided).await? {
+        return Ok(false);
+    }
+    node.announcer.tell(Change { jobs: vec![job], decisions: true, ..Change::default() });
+    node.wakeups.jobs.notify_one();
+    hear(node).await;
+    let (choice, how) = (&decided.choice, &decided.how);
+    tracing::info!(decision = id, job, choice, how, "a decision was taken");
+    Ok(true)
 }
 
 /// Renews the claims of the executions that are alive here, and brings them what people say to

@@ -1,13 +1,13 @@
 //! What an execution does for what its job waits for outside: makes and stops jobs of its steps,
 //! and links to decisions.
 
-use crate::{clock, node::Node, retry::retry};
+use crate::{calls::replace, clock, node::Node, retry::retry};
 use arvok_api::Change;
 use arvok_core::{
     JobId,
     connector::{CallEnd, Failure, Repeat},
     job::{Event, Launching, Place, Recall, StepEvent},
-    runbook::{LINK, MAX_GENERATIONS, Runbook},
+    runbook::{ANSWER_TO, LINK, MAX_GENERATIONS, Runbook},
 };
 use arvok_store::{
     StoreError,
@@ -97,8 +97,9 @@ pub(super) async fn recall(node: &Node, recall: Recall) -> Result<Event, StoreEr
     Ok(Event::Step { place, attempt: 1, what: StepEvent::Recalled })
 }
 
-/// What a link to a decision is sealed for.
+/// What a link to a decision is sealed for, and what the code of an address for answers is for.
 const SEALED_FOR: &str = "link to a decision";
+const CODED_FOR: &str = "address for answers to a decision";
 
 /// A link with which whoever has it decides: sealed by this installation, good while the question
 /// stands.
@@ -106,14 +107,16 @@ const SEALED_FOR: &str = "link to a decision";
 pub(crate) struct Link;
 
 impl Link {
-    /// The link to what a step asks.
-    pub async fn to(node: &Node, job: JobId, place: &str) -> Result<String, String> {
-        let all = decisions::of_job(&node.pools.work, job).await.map_err(|e| e.to_string())?;
-        let one =
-            all.iter().find(|d| d.place == place).ok_or("the question does not stand any more")?;
+    /// The link to a decision.
+    fn to(node: &Node, one: &decisions::Decision) -> Result<String, String> {
         let link =
             node.calls.vault.seal_link(SEALED_FOR, &Self::of(one)).map_err(|e| e.to_string())?;
         Ok(format!("{}/decide#{link}", node.public_url()))
+    }
+
+    /// The code by which an address for answers is known as one of a decision.
+    pub fn code(node: &Node, decision: &decisions::Decision) -> String {
+        node.calls.vault.code_of(CODED_FOR, &Self::of(decision))
     }
 
     /// Numbers come again when a backup is restored; with the moment of the question they do not.
@@ -130,16 +133,41 @@ impl Link {
     }
 }
 
-/// The link to a decision for a message that tells of it, if this is one and has room for it.
-pub(super) async fn link_for(
+/// The address for answers to a question; none where nobody answers by mail.
+pub(crate) fn answer_address(node: &Node, decision: &decisions::Decision) -> Option<String> {
+    let (local, domain) = node.answers.parts()?;
+    Some(format!("{local}+{}.{}@{domain}", decision.id, Link::code(node, decision)))
+}
+
+/// Puts the link to a decision, and the address for answers, into a message that tells of it; what
+/// is put in is hidden behind what stood for it.
+pub(super) async fn put_ways(
     node: &Node,
     job: JobId,
     place: &Place,
-    give: &Value,
-) -> Option<Result<String, String>> {
-    let asks = place.as_str().strip_suffix(".told")?;
-    if !give.to_string().contains(LINK) {
-        return None;
+    mut give: Value,
+    hidden: &mut Vec<(String, &'static str)>,
+) -> Result<Value, String> {
+    let Some(asks) = place.as_str().strip_suffix(".told") else { return Ok(give) };
+    let written = give.to_string();
+    let [wants_link, wants_address] = [LINK, ANSWER_TO].map(|stands| written.contains(stands));
+    if !wants_link && !wants_address {
+        return Ok(give);
     }
-    Some(Link::to(node, job, asks).await)
+    let all = decisions::of_job(&node.pools.work, job).await.map_err(|e| e.to_string())?;
+    let one = all.iter().find(|d| d.place == asks).ok_or("the question does not stand any more")?;
+    if wants_link {
+        let link = Link::to(node, one)?;
+        give = replace(give, LINK, &link);
+        hidden.push((link, LINK));
+    }
+    if wants_address {
+        let address = answer_address(node, one).ok_or(
+            "this node takes no answers by mail: `answers.address` is not set, and the message \
+             has `decision.answer_to`",
+        )?;
+        give = replace(give, ANSWER_TO, &address);
+        hidden.push((address, ANSWER_TO));
+    }
+    Ok(give)
 }

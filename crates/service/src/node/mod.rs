@@ -24,8 +24,8 @@ pub(crate) use runner_calls::RunnerCalls;
 pub(crate) use runner_pace::RunnerPace;
 
 use crate::{
-    admission::AdmissionControl, clock, config::Config, metrics::Metrics, readiness::Vitals,
-    script_settings::ScriptSettings, settings::Settings,
+    admission::AdmissionControl, answer_settings::AnswerSettings, clock, config::Config,
+    metrics::Metrics, readiness::Vitals, script_settings::ScriptSettings, settings::Settings,
 };
 use arc_swap::ArcSwap;
 use arvok_api::Change;
@@ -112,6 +112,8 @@ pub(crate) struct Node {
     heard: StdMutex<Reached>,
     /// Where people reach the console, for links.
     public_url: ArcSwap<String>,
+    /// How answers come by mail.
+    pub answers: AnswerSettings,
     pub executions: Executions,
     /// Who waits for runners.
     pub runner_calls: RunnerCalls,
@@ -162,6 +164,7 @@ impl Node {
             heard: StdMutex::default(),
             share: ArcSwap::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
+            answers: config.answers.clone(),
             executions: Executions::default(),
             runner_calls: RunnerCalls::default(),
             runner_pace: RunnerPace::default(),

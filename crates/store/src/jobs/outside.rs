@@ -109,12 +109,14 @@ fn is_withdrawn(record: &Record, place: &Place) -> bool {
 
 const ASKED: (&str, &str) = (
     "asked",
-    "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until, by_link)
+    "INSERT INTO decision (job_id, place, decider, text, choices, silence, asked_at, until, by_link,
+            by_mail)
         SELECT held.id, t.place, t.decider, t.text, t.choices, t.silence, t.asked_at, t.until,
-        t.by_link
+        t.by_link, t.by_mail
         FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, place text,
         decider jsonb, text text, choices jsonb,
-            silence text, asked_at timestamptz, until timestamptz, by_link boolean) ON t.job = held.id
+            silence text, asked_at timestamptz, until timestamptz, by_link boolean,
+            by_mail jsonb) ON t.job = held.id
         ORDER BY t.n ON CONFLICT (job_id, place) DO NOTHING",
 );
 
@@ -124,7 +126,8 @@ fn question_rows(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> 
         let choices: Vec<_> = q.choices.iter().map(|(name, words)| json!([name, words])).collect();
         json!({ "place": q.place, "decider": q.to, "text": q.text, "choices": choices,
             "silence": q.unanswered,
-            "asked_at": now, "until": q.until, "by_link": q.by_link })
+            "asked_at": now, "until": q.until, "by_link": q.by_link,
+            "by_mail": q.by_mail })
     };
     asked.map(row).collect()
 }

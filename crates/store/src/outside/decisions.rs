@@ -32,6 +32,8 @@ pub struct Decision {
     pub unanswered: Option<String>,
     /// Whether whoever has the link may decide without signing in.
     pub by_link: bool,
+    /// Who may answer by mail: a list of addresses and globs.
+    pub by_mail: Value,
     /// When it was asked.
     pub asked_at: DateTime<Utc>,
     /// Until when it stands.
@@ -57,7 +59,7 @@ pub struct Decision {
 }
 
 const READ: &str = "SELECT d.id, d.job_id, d.place, d.decider, d.text, d.choices,
-    d.silence AS unanswered, d.by_link, d.asked_at, d.until, d.state,
+    d.silence AS unanswered, d.by_link, d.by_mail, d.asked_at, d.until, d.state,
     d.choice, d.decided_by, d.how, d.remark, d.decided_at, j.runbook, j.target, j.rule
     FROM decision d JOIN job j ON j.id = d.job_id";
 
@@ -137,6 +139,16 @@ pub async fn decide(
     audit::record(&tx, &by, "decision.taken", &audit::job_name(JobId(of.job_id)), &detail).await?;
     tx.commit().await?;
     Ok(true)
+}
+
+/// Notes that a message was no answer to a question: of whom, and what kind of message it was.
+pub async fn pass_over(
+    db: &impl ConnectionTrait,
+    decision: &Decision,
+    by: &Principal,
+    act: &str,
+) -> Result<(), StoreError> {
+    audit::refused(db, by, act, &audit::job_name(JobId(decision.job_id))).await
 }
 
 /// Counts that something has come for a job, and wakes it if it waits.

@@ -37,6 +37,7 @@ fn waits() -> Transition {
 
 fn question(place: &str, within: i64) -> Question {
     Question {
+        by_mail: Vec::new(),
         place: Place::new(place),
         to: Decider::Role(Role::Responder),
         text: "Go on?".into(),

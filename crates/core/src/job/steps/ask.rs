@@ -8,7 +8,7 @@ use crate::{
         Telling,
         execution::{Around, Execution, StepEnd, Turn},
     },
-    runbook::{Ask, LINK, TELL, To},
+    runbook::{ANSWER_TO, Ask, LINK, TELL, To},
     text::cut,
 };
 use chrono::SecondsFormat;
@@ -37,6 +37,7 @@ pub(in crate::job) fn begin<'m>(
     open.doing = Doing::Asking { until: question.until, tell: Telling::Over };
     let decision = json!({
         "text": question.text, "choices": choices, "link": LINK,
+        "answer_to": ANSWER_TO,
         "until": question.until.to_rfc3339_opts(SecondsFormat::Secs, true),
     });
     execution.effects.push(Effect::Ask(question));
@@ -68,6 +69,7 @@ fn question<'m>(
             until: execution.now + open.within(&ask.within).delta(),
             unanswered: ask.unanswered.clone(),
             by_link: ask.by_link,
+            by_mail: ask.by_mail.clone(),
         })
     })
 }

@@ -24,6 +24,13 @@ pub const MAX_CHOICES: usize = 10;
 /// record.
 pub const LINK: &str = "⟨link to the decision⟩";
 
+/// What stands for the address to which answers go by mail. It is one that nobody has (RFC 2606,
+/// section 2).
+pub const ANSWER_TO: &str = "answer@question.invalid";
+
+/// Most addresses of those who may answer by mail.
+const MAX_BY_MAIL: usize = 50;
+
 /// How a message that tells of a question is tried again.
 pub(crate) const TELL: Retry = Retry {
     times: 4,
@@ -62,6 +69,11 @@ pub(super) struct QuestionDoc {
     /// link asks for it.
     #[serde(default)]
     pub by_link: bool,
+    /// Who may answer by mail, by the address that the answer is from: addresses, or globs such as
+    /// `*@skerrow.example`. The first line of an answer is a choice, by its name or its words. Left
+    /// out: nobody.
+    #[serde(default)]
+    pub by_mail: Vec<String>,
     /// A message that tells of it.
     #[serde(default)]
     pub tell: Option<TellDoc>,
@@ -88,8 +100,9 @@ pub(super) struct TellDoc {
     pub call: String,
     /// The connection through which it is called.
     pub via: String,
-    /// What the operation is given; `decision` has `text`, `choices`, `until`, and `link`, which
-    /// leads to it; whoever has that need not sign in if the question is `by_link`.
+    /// What the operation is given; `decision` has `text`, `choices`, `until`, `link`, which leads
+    /// to it (whoever has that need not sign in if the question is `by_link`), and `answer_to`, the
+    /// address for answers by mail if it is `by_mail`.
     #[serde(default)]
     pub give: Map<String, Value>,
 }
@@ -118,6 +131,8 @@ pub struct Ask {
     pub unanswered: Option<String>,
     /// Whether whoever has the link may decide without signing in.
     pub by_link: bool,
+    /// Who may answer by mail: addresses and globs.
+    pub by_mail: Vec<String>,
     /// A message that tells of it.
     pub tell: Option<Call>,
 }
@@ -147,6 +162,16 @@ impl KindDoc for AskDoc {
             let diagnostic = format!("`{choice}` is none of the choices; or it is `stop`");
             build.check.fail(&format!("{at}/unanswered"), diagnostic);
         }
+        if doc.by_mail.len() > MAX_BY_MAIL {
+            build.check.fail(&format!("{at}/by_mail"), format!("at most {MAX_BY_MAIL} addresses"));
+        }
+        for (n, address) in doc.by_mail.iter().enumerate() {
+            if !may_answer(address) {
+                let rule = "is an address such as pat@skerrow.example, or a glob such as \
+                            *@skerrow.example; what is behind the @ is written out";
+                build.check.fail(&format!("{at}/by_mail/{n}"), rule);
+            }
+        }
         let tell = match doc.tell {
             None => Some(None),
             Some(tell) => {
@@ -157,7 +182,7 @@ impl KindDoc for AskDoc {
             }
         };
         let choices = choices.into_iter().collect::<Option<_>>()?;
-        let by_link = doc.by_link;
+        let (by_link, by_mail) = (doc.by_link, doc.by_mail);
         let ask = Ask {
             to: to?,
             text: text?,
@@ -165,10 +190,22 @@ impl KindDoc for AskDoc {
             within: within?,
             unanswered,
             by_link,
+            by_mail,
             tell: tell?,
         };
         Some(Action::Ask(Box::new(ask)))
     }
+}
+
+/// Whether a text is an address, or a glob of addresses of one domain.
+fn may_answer(text: &str) -> bool {
+    let Some((local, domain)) = text.rsplit_once('@') else { return false };
+    let plain = |c: char| c.is_ascii_alphanumeric() || ".-".contains(c);
+    !local.is_empty()
+        && !local.contains(|c: char| c.is_whitespace() || c == '@')
+        && text.len() <= 200
+        && !domain.is_empty()
+        && domain.chars().all(plain)
 }
 
 fn to(build: &mut Build<'_, '_>, at: &str, doc: Option<ToDoc>, names: Names<'_>) -> Option<To> {
@@ -245,7 +282,7 @@ impl Ask {
         }
         if let Some(tell) = &self.tell {
             let mut within = known.clone();
-            let texts = ["text", "link"].map(|n| (n.to_owned(), Type::Text));
+            let texts = ["text", "link", "answer_to"].map(|n| (n.to_owned(), Type::Text));
             let others = [
                 ("choices".to_owned(), Type::Map(Arc::new(Type::Text))),
                 ("until".to_owned(), Type::Text),

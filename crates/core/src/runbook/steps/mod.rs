@@ -19,7 +19,7 @@ mod script;
 mod set;
 mod together;
 
-pub use ask::{Ask, LINK, To};
+pub use ask::{ANSWER_TO, Ask, LINK, To};
 pub use awaiting::{Await, Since};
 pub use call::{Call, CallTarget, StepProbe};
 pub use check::Check;

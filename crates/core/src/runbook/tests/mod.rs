@@ -130,6 +130,24 @@ fn waits_grow_and_end() {
 }
 
 #[test]
+fn whoever_may_answer_by_mail_is_of_a_domain_that_is_written_out() {
+    let ask = |from: &str| {
+        let text = format!(
+            "runbook: a\ntarget: vm/a\nsteps:\n  - id: q\n    ask: {{ text: On?, choices: {{ go: Go }}, \
+             within: 5m, by_mail: ['{from}'] }}\n"
+        );
+        check(&text).map(|_| ())
+    };
+    for good in ["pat@skerrow.example", "*@skerrow.example", "night-*@pier-3.skerrow.example"] {
+        assert_eq!(ask(good), Ok(()), "{good}");
+    }
+    for bad in ["pat", "*", "*@*", "*@*.example", "pat@", "@a", "a b@c", "a@b@c", "Pat <pat@a>"] {
+        let said = ask(bad).expect_err(bad);
+        assert!(said.contains("is an address such as pat@skerrow.example"), "{bad}: {said}");
+    }
+}
+
+#[test]
 fn what_waits_for_something_outside_says_for_what_and_how_long() {
     let bad = "
 runbook: hand-over

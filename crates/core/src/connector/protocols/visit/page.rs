@@ -98,32 +98,41 @@ impl Page {
 
     /// What stands on it, with one space for however many.
     pub(super) fn text(&self) -> String {
-        let mut text = String::new();
-        let mut unseen = 0_usize;
+        collapsed(&self.seen(' ', &[]))
+    }
+
+    /// What stands on it, line by line, without what it quotes.
+    pub(crate) fn lines(&self) -> String {
+        let seen = self.seen('\n', &["blockquote"]);
+        seen.lines().map(collapsed).collect::<Vec<_>>().join("\n")
+    }
+
+    /// The texts that a reader sees, with this between blocks: what stands in two is not one word.
+    fn seen(&self, between: char, passed_over: &[&str]) -> String {
+        let is_unseen = |node: &Node| {
+            node.as_element().is_some_and(|element| {
+                UNSEEN.contains(&element.name()) || passed_over.contains(&element.name())
+            })
+        };
+        let (mut text, mut unseen) = (String::new(), 0_usize);
         for edge in self.html.tree.root().traverse() {
-            match edge {
-                ego_tree::iter::Edge::Open(node) => {
-                    if is_unseen(node.value()) {
-                        unseen += 1;
-                    }
-                    match node.value() {
-                        Node::Text(part) if unseen == 0 => text.push_str(part),
-                        // What stands in two blocks is not one word.
-                        Node::Element(element) if is_block(element.name()) => text.push(' '),
-                        _ => {}
-                    }
+            let (node, opens) = match edge {
+                ego_tree::iter::Edge::Open(node) => (node.value(), true),
+                ego_tree::iter::Edge::Close(node) => (node.value(), false),
+            };
+            if is_unseen(node) {
+                unseen = if opens { unseen + 1 } else { unseen.saturating_sub(1) };
+            }
+            match node {
+                // A line end of the source is a space for a reader.
+                Node::Text(part) if opens && unseen == 0 => {
+                    text.extend(part.chars().map(|c| if c == '\n' { ' ' } else { c }));
                 }
-                ego_tree::iter::Edge::Close(node) => {
-                    if is_unseen(node.value()) {
-                        unseen -= 1;
-                    }
-                    if node.value().as_element().is_some_and(|e| is_block(e.name())) {
-                        text.push(' ');
-                    }
-                }
+                Node::Element(element) if is_block(element.name()) => text.push(between),
+                _ => {}
             }
         }
-        collapsed(&text)
+        text
     }
 
     /// Whether it has an element.
@@ -191,10 +200,6 @@ pub(super) fn text_of(element: ElementRef<'_>) -> String {
 /// A text with one space for however many spaces and line ends, and none around it.
 pub(super) fn collapsed(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ")
-}
-
-fn is_unseen(node: &Node) -> bool {
-    node.as_element().is_some_and(|element| UNSEEN.contains(&element.name()))
 }
 
 /// Whether an element stands apart from the text around it.

@@ -1,0 +1,271 @@
+//! Answers to questions that come by mail, delivered over LMTP by a client of Python's own library.
+
+use crate::kit::{Stage, outage, until};
+use arvok_postgres::free_port;
+use reqwest::Method;
+use serde_json::{Value, json};
+use std::{
+    io::{Read, Write},
+    net::TcpStream,
+    process::{Command, Stdio},
+    time::Duration,
+};
+
+const ADDRESS: &str = "decide@skerrow.example";
+
+const ASKS: &str = "
+runbook: asks
+target: vm/booking
+steps:
+  - id: ask
+    ask:
+      text: Restart vm/booking now?
+      choices: { restart: Restart it now, wait: Wait until morning }
+      within: 10m
+      by_mail: [pat@skerrow.example, '*@pier.skerrow.example']
+      tell:
+        call: mail.ask
+        via: office-mail
+        give:
+          to: pat@skerrow.example
+          subject: A question of Arvok
+          text: \"${decision.text} Answer with restart or wait.\"
+          answer_to: \"${decision.answer_to}\"
+outputs: { choice: '${steps.ask.choice}', by: '${steps.ask.by}', remark: '${steps.ask.remark}' }
+";
+
+/// Where a node takes answers.
+fn taking(stage: &mut Stage) -> u16 {
+    let port = free_port().expect("a port");
+    let at = format!("127.0.0.1:{port}");
+    stage.restart_with_env(&[("ARVOK_ANSWERS_ADDRESS", ADDRESS), ("ARVOK_ANSWERS_LISTEN", &at)]);
+    port
+}
+
+fn launch(stage: &Stage) -> i64 {
+    let body = json!({ "runbook": "asks", "inputs": {} });
+    let (status, made) = stage.call(Method::POST, "/api/v1/jobs", Some(&body));
+    assert_eq!(status, 201, "{made}");
+    made["job"].as_i64().expect("a number")
+}
+
+/// The address for answers of the latest question that has gone out.
+fn asked(stage: &Stage, before: usize) -> String {
+    until("the question to go out", || {
+        stage.harbour.mailroom.with(|m| {
+            let text = &m.messages.get(before)?.text;
+            let line = text.lines().find_map(|line| line.strip_prefix("Reply-To: "))?;
+            Some(line.trim().trim_matches(['<', '>']).to_owned())
+        })
+    })
+}
+
+/// What the node says of a message that is delivered to it: of each recipient its status and words.
+fn deliver(port: u16, sender: &str, to: &[&str], message: &str) -> Value {
+    let script = "import json, smtplib, sys
+port, sender, to = int(sys.argv[1]), sys.argv[2], sys.argv[3:]
+with smtplib.LMTP('127.0.0.1', port) as lmtp:
+    lmtp.ehlo_or_helo_if_needed()
+    said = [lmtp.mail(sender)] + [lmtp.rcpt(one) for one in to]
+    if any(code == 250 for code, _ in said[1:]):
+        lmtp.putcmd('data')
+        lmtp.getreply()
+        data = sys.stdin.buffer.read().replace(b'\\r\\n', b'\\n').replace(b'\\n', b'\\r\\n')
+        lmtp.send(b'\\r\\n'.join(b'.' + l if l.startswith(b'.') else l for l in data.split(b'\\r\\n')))
+        lmtp.send(b'\\r\\n.\\r\\n')
+        said += [lmtp.getreply() for code, _ in said[1:] if code == 250]
+    print(json.dumps([f'{code} {text.decode()}' for code, text in said[1:]]))
+";
+    let mut python = Command::new("/usr/bin/python3")
+        .args(["-c", script, &port.to_string(), sender])
+        .args(to)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("python3");
+    python.stdin.take().expect("a pipe").write_all(message.as_bytes()).expect("writes");
+    let said = python.wait_with_output().expect("it ends").stdout;
+    serde_json::from_slice(&said).unwrap_or(Value::Null)
+}
+
+fn message(from: &str, more: &str, text: &str) -> String {
+    format!("From: Pat <{from}>\nSubject: Re: A question of Arvok\n{more}\n{text}\n")
+}
+
+#[test]
+fn a_person_decides_by_answering_and_what_is_no_answer_is_noted() {
+    let mut stage = Stage::with_demo();
+    stage.publish(ASKS);
+    let port = taking(&mut stage);
+    let job = launch(&stage);
+    let to = asked(&stage, 0);
+    assert!(to.starts_with("decide+") && to.ends_with("@skerrow.example") && to.len() < 80, "{to}");
+    let local = to.split('@').next().expect("a local part");
+    assert!(local.len() <= 64, "{to}");
+    let said = |from: &str, more: &str, text: &str| {
+        let all = deliver(port, from, &[&to], &message(from, more, text));
+        all[1].as_str().unwrap_or_default().to_owned()
+    };
+    let pat = "pat@skerrow.example";
+    for (from, more, text, says) in [
+        (
+            "mal@example.net",
+            "",
+            "restart",
+            "250 2.0.0 whoever has written this is not one of those who are asked",
+        ),
+        (
+            pat,
+            "Auto-Submitted: auto-replied\n",
+            "restart",
+            "250 2.0.0 an automatic answer (Auto-Submitted: auto-replied) decides nothing",
+        ),
+        (
+            pat,
+            "",
+            "Yes please, restart it",
+            "550 5.6.0 its first line is none of the choices: restart, wait",
+        ),
+    ] {
+        assert_eq!(said(from, more, text), says);
+    }
+    let bounce = deliver(port, "", &[&to], &message(pat, "", "restart"));
+    assert_eq!(bounce[1], "250 2.0.0 a report of a mail server decides nothing");
+    let large = message(pat, "", &"restart it\n".repeat(200_000));
+    assert_eq!(
+        deliver(port, pat, &[&to], &large)[1],
+        "552 5.3.4 an answer is no larger than 1 MiB"
+    );
+    for stranger in
+        ["decide@skerrow.example", "decide+1.0@skerrow.example", &to.replace('.', ".0"), "x@y"]
+    {
+        let all = deliver(port, pat, &[stranger], &message(pat, "", "restart"));
+        assert_eq!(all, json!(["550 5.1.1 that is the address of no question"]), "{stranger}");
+    }
+    assert_eq!(
+        stage.get(&format!("/api/v1/jobs/{job}"))["job"]["state"],
+        "waiting",
+        "nothing is decided"
+    );
+    // Capitals of an address do not count for mail servers.
+    let all = deliver(
+        port,
+        pat,
+        &[&to.to_uppercase()],
+        &message("Ole@pier.skerrow.example", "", "Wait until  morning.\n\nIt is busy\n> restart"),
+    );
+    assert_eq!(all[1], "250 2.0.0 decided: wait");
+    let gave = stage.job_in(job, &["succeeded"])["outputs"].clone();
+    assert_eq!(json!([gave["choice"], gave["remark"]]), json!(["wait", "It is busy"]));
+    assert!(
+        gave["by"].as_str().is_some_and(|by| by.contains("ole@pier.skerrow.example")),
+        "{gave}"
+    );
+    let ole = "ole@pier.skerrow.example";
+    assert_eq!(said(ole, "", "wait"), "250 2.0.0 decided: wait", "the same again changes nothing");
+    assert!(
+        said(pat, "", "restart").starts_with("550 5.6.0 decision 1 was taken already: wait, by")
+    );
+    let acts: Vec<String> = stage.get("/api/v1/audit?limit=100")["items"]
+        .as_array()
+        .expect("acts")
+        .iter()
+        .filter_map(|act| act["act"].as_str()?.strip_prefix("decision.mail ").map(str::to_owned))
+        .collect();
+    for act in ["of a stranger", "of no person", "without a choice", "too late"] {
+        assert!(acts.iter().any(|a| a == act), "{act}: {acts:?}");
+    }
+    // The address is in no record: whoever reads along could decide.
+    let told = stage.get(&format!("/api/v1/jobs/{job}")).to_string();
+    assert!(!told.contains(&to) && !stage.log().contains(&to), "{told}");
+}
+
+#[test]
+fn of_answers_that_come_at_once_one_counts_and_without_the_database_they_come_again() {
+    let mut stage = Stage::with_demo();
+    stage.publish(ASKS);
+    let port = taking(&mut stage);
+    let job = launch(&stage);
+    let to = asked(&stage, 0);
+    let answers: Vec<String> = std::thread::scope(|s| {
+        let all: Vec<_> = (0..8)
+            .map(|n| {
+                let to = &to;
+                s.spawn(move || {
+                    let (from, text) = match n % 2 {
+                        0 => (format!("a{n}@pier.skerrow.example"), "restart"),
+                        _ => (format!("b{n}@pier.skerrow.example"), "wait"),
+                    };
+                    let all = deliver(port, &from, &[to], &message(&from, "", text));
+                    all[1].as_str().unwrap_or_default().to_owned()
+                })
+            })
+            .collect();
+        all.into_iter().map(|t| t.join().expect("answers")).collect()
+    });
+    let taken = answers.iter().filter(|said| said.starts_with("250 2.0.0 decided")).count();
+    let late = answers.iter().filter(|said| said.contains("was taken already")).count();
+    assert_eq!((taken, late), (1, 7), "{answers:?}");
+    stage.job_in(job, &["succeeded"]);
+    let job = launch(&stage);
+    let to = asked(&stage, 1);
+    let url = stage.database.clone();
+    let away = std::thread::spawn(move || outage(&url, Duration::from_secs(6)));
+    until("the database to be away", || {
+        let all = deliver(
+            port,
+            "pat@skerrow.example",
+            &[&to],
+            &message("pat@skerrow.example", "", "restart"),
+        );
+        let said = all.to_string();
+        assert!(!said.contains("550"), "{said}");
+        (said.contains("451 4.3.0") || said.contains("decided")).then_some(())
+    });
+    away.join().expect("it is back");
+    until("the answer to be taken", || {
+        let all = deliver(
+            port,
+            "pat@skerrow.example",
+            &[&to],
+            &message("pat@skerrow.example", "", "restart"),
+        );
+        (all[1] == "250 2.0.0 decided: restart").then_some(())
+    });
+    assert_eq!(stage.job_in(job, &["succeeded"])["outputs"]["choice"], "restart");
+}
+
+#[test]
+fn whoever_speaks_no_lmtp_or_never_ends_keeps_nobody_out() {
+    let mut stage = Stage::bare();
+    let port = taking(&mut stage);
+    let speak = |lines: &[u8]| {
+        let mut line = TcpStream::connect(("127.0.0.1", port)).expect("a line");
+        line.set_read_timeout(Some(Duration::from_secs(20))).expect("a time");
+        let _ = line.write_all(lines);
+        let _ = line.shutdown(std::net::Shutdown::Write);
+        let mut said = Vec::new();
+        let _ = line.read_to_end(&mut said);
+        String::from_utf8_lossy(&said).into_owned()
+    };
+    assert!(speak(b"EHLO a\r\n").contains("500 5.5.1 this is LMTP"));
+    assert!(speak(b"MAIL FROM:<a@b>\r\n").contains("503 5.5.1 not in this order"));
+    assert!(speak(b"LHLO a\r\nMAIL FROM:<a@b> SIZE=9999999\r\n").contains("552 5.3.4"));
+    assert!(speak(b"LHLO a\r\nRSET\r\nNOOP\r\nSTARTTLS\r\nQUIT\r\n").contains("221 2.0.0"));
+    let many = speak(&b"GET / HTTP/1.1\r\n".repeat(40));
+    assert!(many.contains("421 4.7.0 too many mistakes"), "{many}");
+    assert!(many.matches("500 5.5.2").count() < 21, "{many}");
+    assert!(speak(&vec![b'x'; 100_000]).contains("500 5.5.2"), "a line without an end");
+    // All places are taken by those who say nothing: the next is told, and the node goes on.
+    let silent: Vec<TcpStream> =
+        (0..32).map(|_| TcpStream::connect(("127.0.0.1", port)).expect("a line")).collect();
+    until("the next to be told", || speak(b"").contains("421 4.3.2 too many").then_some(()));
+    drop(silent);
+    until("there to be room again", || speak(b"QUIT\r\n").contains("221 2.0.0").then_some(()));
+    let wrong = stage.arvok_with(&["config", "check"], &[("ARVOK_ANSWERS_ADDRESS", "x@y")], "");
+    assert!(
+        wrong.all().contains("answers has both `address` and `listen`, or neither"),
+        "{}",
+        wrong.all()
+    );
+}

@@ -1,0 +1,69 @@
+//! Answers to questions that come by mail: a mail server delivers them over LMTP (RFC 2033), each
+//! to the address that its question had. [`session`] speaks with the server, [`taken`] decides what
+//! becomes of a message.
+//!
+//! Nothing is acknowledged before it is recorded; what cannot be recorded now is to be delivered
+//! again, as mail servers do.
+
+mod session;
+mod taken;
+
+use crate::node::Node;
+use std::{sync::Arc, time::Duration};
+use tokio::{net::TcpListener, sync::Semaphore, task::JoinSet};
+
+/// Most mail servers that are spoken with at once.
+const MOST_SESSIONS: usize = 32;
+/// The wait before the address is tried again, and after somebody who could not be let in.
+const WAIT: Duration = Duration::from_secs(5);
+const PAUSE: Duration = Duration::from_millis(100);
+/// How long sessions may go on when the node stops.
+const DRAIN: Duration = Duration::from_secs(3);
+
+/// Takes answers until the node stops, where its settings say so.
+pub(crate) async fn run(node: Arc<Node>) {
+    let mut stopping = node.stopping.clone();
+    let Some(address) = node.answers.listen else {
+        let _ = stopping.wait_for(|stop| *stop).await;
+        return;
+    };
+    let room = Arc::new(Semaphore::new(MOST_SESSIONS));
+    let mut sessions = JoinSet::new();
+    while !*stopping.borrow() {
+        let listener = match TcpListener::bind(address).await {
+            Ok(listener) => listener,
+            Err(e) => {
+                tracing::error!("no answers by mail: cannot listen on {address}: {e}");
+                tokio::select! {
+                    _ = stopping.changed() => break,
+                    () = tokio::time::sleep(WAIT) => continue,
+                }
+            }
+        };
+        tracing::info!("answers by mail are taken at {address}");
+        loop {
+            let accepted = tokio::select! {
+                _ = stopping.changed() => break,
+                Some(_) = sessions.join_next(), if !sessions.is_empty() => continue,
+                accepted = listener.accept() => accepted,
+            };
+            match (accepted, Arc::clone(&room).try_acquire_owned()) {
+                (Ok((stream, _)), Ok(place)) => {
+                    let node = Arc::clone(&node);
+                    sessions.spawn(async move {
+                        session::serve(&node, stream).await;
+                        drop(place);
+                    });
+                }
+                (Ok((stream, _)), Err(_)) => drop(tokio::spawn(session::refuse(stream))),
+                (Err(e), _) => {
+                    tracing::debug!("a mail server was not let in: {e}");
+                    tokio::time::sleep(PAUSE).await;
+                }
+            }
+        }
+    }
+    // Whoever is in the middle of a message may end it; what is not acknowledged comes again.
+    let ended = async { while sessions.join_next().await.is_some() {} };
+    let _ = tokio::time::timeout(DRAIN, ended).await;
+}

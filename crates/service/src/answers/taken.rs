@@ -1,0 +1,120 @@
+//! What becomes of a message that may be an answer: a decision, or a note of why it is none.
+
+use crate::{
+    api,
+    executor::{self, answer_address},
+    node::Node,
+};
+use arvok_api::DecisionState;
+use arvok_core::{
+    Principal,
+    job::{Decided, MailAnswer},
+    text::cut,
+};
+use arvok_store::{
+    StoreError,
+    outside::decisions::{self, Decision},
+};
+
+/// Longest address that is noted, in bytes.
+const LONGEST_ADDRESS: usize = 200;
+
+/// What a mail server is told of a message, for one recipient.
+pub(super) struct Reply {
+    /// The status with its enhanced code (RFC 3463).
+    pub code: &'static str,
+    pub text: String,
+}
+
+impl Reply {
+    fn new(code: &'static str, text: impl Into<String>) -> Self {
+        // One line, in ASCII (RFC 5321, section 4.2).
+        let text: String = text.into();
+        let plain = |c: char| if c.is_ascii() && !c.is_ascii_control() { c } else { '?' };
+        Self { code, text: cut(&text.chars().map(plain).collect::<String>(), 400).to_owned() }
+    }
+}
+
+/// The question of an address.
+pub(super) async fn known(node: &Node, address: &str) -> Result<Option<Decision>, StoreError> {
+    let address = address.to_ascii_lowercase();
+    let id = address.split_once('+').and_then(|(_, rest)| rest.split_once('.')?.0.parse().ok());
+    let Some(id) = id else { return Ok(None) };
+    let found = decisions::one(&node.pools.questions, id).await?;
+    // Whoever guesses learns nothing of how long it took: an address has 96 bits of chance.
+    Ok(found
+        .filter(|d| answer_address(node, d).is_some_and(|own| own.eq_ignore_ascii_case(&address))))
+}
+
+/// Takes a message for a recipient.
+pub(super) async fn take(node: &Node, address: &str, sender: &str, message: &[u8]) -> Reply {
+    match taken(node, address, sender, message).await {
+        Ok(reply) => reply,
+        Err(e) => {
+            tracing::warn!("an answer by mail was not taken: {e}");
+            Reply::new("451 4.3.0", "not now, deliver it again")
+        }
+    }
+}
+
+async fn taken(
+    node: &Node,
+    address: &str,
+    sender: &str,
+    message: &[u8],
+) -> Result<Reply, StoreError> {
+    let Some(decision) = known(node, address).await? else {
+        return Ok(Reply::new("550 5.1.1", "that is the address of no question"));
+    };
+    let answer = MailAnswer::read(message, sender);
+    let from = answer.as_ref().and_then(|answer| answer.from.clone()).unwrap_or_default();
+    let from = cut(&from, LONGEST_ADDRESS);
+    let pass_over = async |why: &str| {
+        tracing::info!(decision = decision.id, from, "a message is no answer: {why}");
+        let act = format!("decision.mail {why}");
+        decisions::pass_over(&node.pools.questions, &decision, &Principal::stranger(from), &act)
+            .await
+    };
+    let Some(answer) = answer else {
+        pass_over("that cannot be read").await?;
+        return Ok(Reply::new("250 2.0.0", "this cannot be read, and decides nothing"));
+    };
+    // Whoever answers an automatic answer, or a forged address, makes more of them.
+    if let Some(why) = &answer.automatic {
+        pass_over("of no person").await?;
+        return Ok(Reply::new("250 2.0.0", format!("{why} decides nothing")));
+    }
+    let allowed: Vec<String> = serde_json::from_value(decision.by_mail.clone())?;
+    if !answer.is_from(&allowed) {
+        pass_over("of a stranger").await?;
+        return Ok(Reply::new(
+            "250 2.0.0",
+            "whoever has written this is not one of those who are asked",
+        ));
+    }
+    let choices: Vec<(String, String)> = serde_json::from_value(decision.choices.clone())?;
+    let (choice, remark) = match answer.chosen(&choices) {
+        Ok((choice, remark)) => (choice.to_owned(), remark),
+        Err(known) => {
+            pass_over("without a choice").await?;
+            let words = format!("its first line is none of the choices: {known}");
+            return Ok(Reply::new("550 5.6.0", words));
+        }
+    };
+    let decided = Decided { choice, by: Principal::mail(from), how: "mail".to_owned(), remark };
+    // The same message may be delivered again: what was recorded of it stands.
+    let is_again = |d: &Decision| {
+        d.state.0 == DecisionState::Taken
+            && d.choice.as_ref() == Some(&decided.choice)
+            && d.decided_by.as_ref().is_some_and(|by| by.0 == decided.by)
+    };
+    if is_again(&decision) || executor::take_decision(node, &decision, &decided).await? {
+        return Ok(Reply::new("250 2.0.0", format!("decided: {}", decided.choice)));
+    }
+    let now = decisions::one(&node.pools.questions, decision.id).await?.unwrap_or(decision.clone());
+    if is_again(&now) {
+        return Ok(Reply::new("250 2.0.0", format!("decided: {}", decided.choice)));
+    }
+    pass_over("too late").await?;
+    Ok(Reply::new("550 5.6.0", api::too_late(now)))
+}
