@@ -36,15 +36,16 @@ pub struct AuditItem {
     pub id: i64,
     /// When; of several the last time.
     pub at: DateTime<Utc>,
-    /// Who: a token, a link that decides (by the name that was typed), a node, or a stranger by an
-    /// address.
+    /// Who: a token, a link that decides (by the name that was typed), an answer by mail (by the
+    /// address that it was from), a node, or a stranger by an address.
     #[schema(schema_with = crate::words::principal)]
     pub by: Principal,
     /// What was done: `token.made`, `token.revoked`, `secret.set`, `secret.removed`,
     /// `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
     /// `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to
     /// jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-    /// `proposal.launched`, `proposal.dismissed`, `decision.taken`.
+    /// `proposal.launched`, `proposal.dismissed`, `decision.taken`; of mails that decide nothing
+    /// `answer.stranger`, `answer.automatic`, `answer.unclear`, `answer.late`, `answer.unreadable`.
     pub act: String,
     /// With what.
     pub what: String,

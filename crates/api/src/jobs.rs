@@ -117,7 +117,8 @@ pub struct JobAct {
     #[schema(schema_with = crate::words::principal)]
     pub by: Principal,
     /// `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-    /// `proposal.launched`, `decision.taken`.
+    /// `proposal.launched`, `decision.taken`, and of mails that decide nothing `answer.stranger`
+    /// and the like.
     pub act: String,
     /// More about it, and the reason that was given.
     pub detail: Option<String>,

@@ -120,6 +120,14 @@ impl<S: Send + 'static> Office<S> {
         }
     }
 
+    /// A page for everybody, who shows no token; the faults are its own as well.
+    pub async fn public_page(&self, look: impl FnOnce(&mut S) -> HttpResponse) -> HttpResponse {
+        match (self.fate().await, self.with(look)) {
+            (Fate::Refuse(answer), _) => answer,
+            (fate, page) => fate.spoil(page),
+        }
+    }
+
     /// What becomes of the next request, once the time that its answer takes is over.
     async fn fate(&self) -> Fate {
         let (delay, fate) = self.next_fate();

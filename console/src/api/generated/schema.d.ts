@@ -1598,7 +1598,8 @@ export interface components {
              *     `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
              *     `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to
              *     jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-             *     `proposal.launched`, `proposal.dismissed`, `decision.taken`.
+             *     `proposal.launched`, `proposal.dismissed`, `decision.taken`; of mails that decide nothing
+             *     `answer.stranger`, `answer.automatic`, `answer.unclear`, `answer.late`, `answer.unreadable`.
              */
             act: string;
             /** @description With what. */
@@ -2327,7 +2328,8 @@ export interface components {
             by: string;
             /**
              * @description `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-             *     `proposal.launched`, `decision.taken`.
+             *     `proposal.launched`, `decision.taken`, and of mails that decide nothing `answer.stranger`
+             *     and the like.
              */
             act: string;
             /** @description More about it, and the reason that was given. */
@@ -3203,7 +3205,8 @@ export interface components {
                  *     `secret.approved`, `published`, `withdrawn`, `retention`, `halted`, `halt.lifted`,
                  *     `key.taken`, `node.forgotten`, `sign-in.refused`, `request.refused`, `sender.refused`; to
                  *     jobs `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-                 *     `proposal.launched`, `proposal.dismissed`, `decision.taken`.
+                 *     `proposal.launched`, `proposal.dismissed`, `decision.taken`; of mails that decide nothing
+                 *     `answer.stranger`, `answer.automatic`, `answer.unclear`, `answer.late`, `answer.unreadable`.
                  */
                 act: string;
                 /** @description With what. */

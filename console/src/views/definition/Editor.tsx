@@ -1,7 +1,6 @@
 // The text of a definition with completion, and problems where they belong. Loaded when needed.
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands';
-import { yaml } from '@codemirror/lang-yaml';
 import {
   bracketMatching,
   HighlightStyle,
@@ -16,6 +15,7 @@ import { tags } from '@lezer/highlight';
 import { useEffect, useRef } from 'react';
 import type { FileProblem } from '../../api/client';
 import { complete, type Known } from './complete';
+import { definition } from './scripts';
 
 const look = EditorView.theme({
   '&': { backgroundColor: 'var(--panel)', color: 'var(--ink)', fontSize: '12.5px' },
@@ -121,7 +121,7 @@ export default function Editor({
           closeBrackets(),
           highlightActiveLine(),
           indentUnit.of('  '),
-          yaml(),
+          definition(),
           look,
           syntaxHighlighting(ink),
           EditorView.lineWrapping,

@@ -170,9 +170,9 @@ fn a_person_decides_by_answering_and_what_is_no_answer_is_noted() {
         .as_array()
         .expect("acts")
         .iter()
-        .filter_map(|act| act["act"].as_str()?.strip_prefix("decision.mail ").map(str::to_owned))
+        .filter_map(|act| act["act"].as_str()?.strip_prefix("answer.").map(str::to_owned))
         .collect();
-    for act in ["of a stranger", "of no person", "without a choice", "too late"] {
+    for act in ["stranger", "automatic", "unclear", "late"] {
         assert!(acts.iter().any(|a| a == act), "{act}: {acts:?}");
     }
     // The address is in no record: whoever reads along could decide.

@@ -43,6 +43,8 @@ const LONGEST_COOKIE: usize = 4096;
 struct Visitor<'v> {
     http: &'v Http,
     client: Client,
+    /// For other origins than the connection's own: it shows no certificate of ours.
+    bare: Client,
     way: Way<'v>,
     own: Url,
     /// Other origins to which it may go.
@@ -157,13 +159,14 @@ fn period(since: Instant) -> Period {
 impl<'v> Visitor<'v> {
     fn new(http: &'v Http, plan: &VisitPlan<'_>, way: Way<'v>) -> Result<Self, Failure> {
         let client = http.clients.for_connection(way.credential, way.authorities)?;
+        let bare = http.clients.for_connection(None, way.authorities)?;
         let address = |text: &str| {
             Url::parse(text).map_err(|e| unsent(format!("{text} is not an address: {e}")))
         };
         let own = address(way.base.trim_end_matches('/'))?;
         let also = plan.also().iter().map(|origin| address(origin)).collect::<Result<_, _>>()?;
         let cookies = CookieStore::default();
-        Ok(Self { http, client, way, own, also, cookies, at: None, certificate: Value::Null })
+        Ok(Self { http, client, bare, way, own, also, cookies, at: None, certificate: Value::Null })
     }
 
     /// Opens a page and whatever it leads on to.
@@ -233,8 +236,9 @@ impl<'v> Visitor<'v> {
         let mut url = url.clone();
         // Names and passwords in addresses are shown to nobody.
         let _ = url.set_username("").and_then(|()| url.set_password(None));
-        let mut asking = self
-            .client
+        let is_own = url.origin() == self.own.origin();
+        let client = if is_own { &self.client } else { &self.bare };
+        let mut asking = client
             .request(method.clone(), url.clone())
             .timeout(self.way.timeout)
             .header(ACCEPT, "text/html,application/xhtml+xml;q=0.9,*/*;q=0.8");
@@ -270,12 +274,10 @@ impl<'v> Visitor<'v> {
         let base = url.origin().ascii_serialization();
         let failed = |e: &reqwest::Error| transport(e, &base, self.way.timeout);
         let request = asking.build().map_err(|e| Missing::Call(failed(&e)))?;
-        let is_own = url.origin() == self.own.origin();
         let answered = if is_own {
-            let Http { credentials, .. } = self.http;
-            execute(credentials, &self.client, self.way, request).await
+            execute(&self.http.credentials, client, self.way, request).await
         } else {
-            let answered = self.client.execute(request).await;
+            let answered = client.execute(request).await;
             answered.map(|response| (response, Vec::new())).map_err(|e| failed(&e))
         };
         let (response, hidden) = answered.map_err(|failure| ended(failure, method))?;

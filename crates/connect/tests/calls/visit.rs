@@ -208,6 +208,19 @@ async fn what_is_shown_at_the_connections_own_place_is_shown_nowhere_else() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_of_ours_is_shown_at_the_connections_own_place_alone() {
+    let authority = tls::Authority::new();
+    let mine = authority.credential("arvok");
+    let asks = tls::server(&authority, "127.0.0.1").await;
+    let to = asks.clone();
+    let (base, _asked) = web(move |_| html("", &format!("<a href='{to}/'>in</a>"))).await;
+    let visit = format!("{{ pages: [{{ open: / }}, {{ follow: a }}], also: ['{asks}'] }}");
+    let found = output(visited(&visit, &base, Some(&mine), Some(&authority.pem)).await);
+    assert_eq!(found["ok"], false, "whoever asks for a certificate there gets none: {found}");
+    assert!(found["why"].as_str().is_some_and(|why| why.contains(&asks)), "{found}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn pages_that_make_much_of_little_are_left_off_in_time() {
     let nested = "<div>".repeat(200_000);
     let formats: String = (0..30_000).map(|n| format!("<b a={n}>")).collect();

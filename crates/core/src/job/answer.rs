@@ -149,6 +149,7 @@ fn written(text: &str) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
 
     fn read(headers: &str, text: &str) -> MailAnswer {
         let message = format!("From: Pat <Pat@skerrow.example>\r\n{headers}\r\n{text}");
@@ -234,6 +235,45 @@ mod tests {
         let bounce = MailAnswer::read(b"From: <mailer@skerrow.example>\r\n\r\nrestart", "");
         assert_eq!(bounce.and_then(|b| b.automatic).as_deref(), Some("a report of a mail server"));
     }
+
+    proptest! {
+        #[test]
+        fn whatever_comes_is_read_to_an_end(
+            pieces in prop::collection::vec(prop::sample::select(PIECES.to_vec()), 0..40),
+            rest in any::<Vec<u8>>(),
+        ) {
+            let message = [pieces.concat().into_bytes(), rest].concat();
+            if let Some(answer) = MailAnswer::read(&message, "a@b") {
+                let _ = (answer.chosen(&choices()), answer.is_from(&["*@*".to_owned()]));
+            }
+        }
+    }
+
+    /// What means something in a message, and odd ends of it.
+    const PIECES: [&str; 22] = [
+        "From: ",
+        "a@b",
+        "=?utf-8?q?=",
+        "?=",
+        "\r\n",
+        "\n",
+        "\r\n\r\n",
+        " ",
+        "Content-Type: multipart/mixed; boundary=x",
+        "Content-Type: text/html; charset=utf-7",
+        "Content-Transfer-Encoding: base64",
+        "Content-Transfer-Encoding: quoted-printable",
+        "--x",
+        "--x--",
+        "=E9=",
+        "<",
+        ">",
+        "(",
+        "\"",
+        "restart",
+        "<div>",
+        "\u{fffd}",
+    ];
 
     #[test]
     fn only_one_who_is_allowed_writes() {

@@ -69,24 +69,24 @@ async fn taken(
     let answer = MailAnswer::read(message, sender);
     let from = answer.as_ref().and_then(|answer| answer.from.clone()).unwrap_or_default();
     let from = cut(&from, LONGEST_ADDRESS);
-    let pass_over = async |why: &str| {
-        tracing::info!(decision = decision.id, from, "a message is no answer: {why}");
-        let act = format!("decision.mail {why}");
-        decisions::pass_over(&node.pools.questions, &decision, &Principal::stranger(from), &act)
-            .await
+    let allowed: Vec<String> = serde_json::from_value(decision.by_mail.clone())?;
+    let is_asked = answer.as_ref().is_some_and(|answer| answer.is_from(&allowed));
+    let by = if is_asked { Principal::mail(from) } else { Principal::stranger(from) };
+    let pass_over = async |act: &str| {
+        tracing::info!(decision = decision.id, from, "a message is no answer: {act}");
+        decisions::pass_over(&node.pools.questions, &decision, &by, act).await
     };
     let Some(answer) = answer else {
-        pass_over("that cannot be read").await?;
+        pass_over("answer.unreadable").await?;
         return Ok(Reply::new("250 2.0.0", "this cannot be read, and decides nothing"));
     };
     // Whoever answers an automatic answer, or a forged address, makes more of them.
     if let Some(why) = &answer.automatic {
-        pass_over("of no person").await?;
+        pass_over("answer.automatic").await?;
         return Ok(Reply::new("250 2.0.0", format!("{why} decides nothing")));
     }
-    let allowed: Vec<String> = serde_json::from_value(decision.by_mail.clone())?;
-    if !answer.is_from(&allowed) {
-        pass_over("of a stranger").await?;
+    if !is_asked {
+        pass_over("answer.stranger").await?;
         return Ok(Reply::new(
             "250 2.0.0",
             "whoever has written this is not one of those who are asked",
@@ -96,12 +96,12 @@ async fn taken(
     let (choice, remark) = match answer.chosen(&choices) {
         Ok((choice, remark)) => (choice.to_owned(), remark),
         Err(known) => {
-            pass_over("without a choice").await?;
+            pass_over("answer.unclear").await?;
             let words = format!("its first line is none of the choices: {known}");
             return Ok(Reply::new("550 5.6.0", words));
         }
     };
-    let decided = Decided { choice, by: Principal::mail(from), how: "mail".to_owned(), remark };
+    let decided = Decided { choice, by: by.clone(), how: "mail".to_owned(), remark };
     // The same message may be delivered again: what was recorded of it stands.
     let is_again = |d: &Decision| {
         d.state.0 == DecisionState::Taken
@@ -115,6 +115,6 @@ async fn taken(
     if is_again(&now) {
         return Ok(Reply::new("250 2.0.0", format!("decided: {}", decided.choice)));
     }
-    pass_over("too late").await?;
+    pass_over("answer.late").await?;
     Ok(Reply::new("550 5.6.0", api::too_late(now)))
 }

@@ -74,13 +74,17 @@ fn form(number: u64, wrong: Option<&str>) -> HttpResponse {
 
 /// Where everybody begins.
 pub(super) async fn begin(kept: Kept) -> HttpResponse {
-    let number = kept.with(|site: &mut Site| site.passengers.next());
-    let mut answer = form(number, None);
-    let cookie = Cookie::build(COOKIE, number.to_string()).path("/book").http_only(true).finish();
-    if let Ok(value) = cookie.to_string().parse() {
-        answer.headers_mut().append(SET_COOKIE, value);
-    }
-    answer
+    let look = |site: &mut Site| {
+        let number = site.passengers.next();
+        let mut answer = form(number, None);
+        let cookie =
+            Cookie::build(COOKIE, number.to_string()).path("/book").http_only(true).finish();
+        if let Ok(value) = cookie.to_string().parse() {
+            answer.headers_mut().append(SET_COOKIE, value);
+        }
+        answer
+    };
+    kept.public_page(look).await
 }
 
 /// Looks for sailings, unless the booking service is stuck.
@@ -90,21 +94,27 @@ pub(super) async fn search(
     asked: web::Form<Search>,
 ) -> HttpResponse {
     let number = passenger(&request).unwrap_or(0);
-    let (is_known, is_stuck) =
-        kept.with(|site: &mut Site| (site.passengers.knows(number), site.bookings.now().is_some()));
-    if !is_known || asked.token != token(number) {
-        return HttpResponse::Forbidden().body("This form is not yours");
-    }
-    if is_stuck {
-        return form(number, Some("We cannot take bookings at the moment"));
-    }
-    if asked.date.is_empty() || !PIERS.contains(&asked.from.as_str()) {
-        return form(number, Some("Say from where and when"));
-    }
-    let pier = asked.from.to_lowercase().replace(' ', "-");
-    HttpResponse::SeeOther()
-        .insert_header((LOCATION, format!("/book/sailings/{pier}?date={}", asked.date)))
-        .finish()
+    let look = |site: &mut Site| {
+        if !site.passengers.knows(number) || asked.token != token(number) {
+            return HttpResponse::Forbidden().body("This form is not yours");
+        }
+        if site.bookings.now().is_some() {
+            return form(number, Some("We cannot take bookings at the moment"));
+        }
+        if asked.date.is_empty() || !PIERS.contains(&asked.from.as_str()) {
+            return form(number, Some("Say from where and when"));
+        }
+        let pier = path_of(&asked.from);
+        HttpResponse::SeeOther()
+            .insert_header((LOCATION, format!("/book/sailings/{pier}?date={}", asked.date)))
+            .finish()
+    };
+    kept.public_page(look).await
+}
+
+/// How a pier stands in a path.
+fn path_of(pier: &str) -> String {
+    pier.to_lowercase().replace(' ', "-")
 }
 
 /// The sailings from a pier.
@@ -114,17 +124,18 @@ pub(super) async fn sailings(
     request: HttpRequest,
 ) -> HttpResponse {
     let number = passenger(&request).unwrap_or(0);
-    if !kept.with(|site: &mut Site| site.passengers.knows(number)) {
-        return HttpResponse::SeeOther().insert_header((LOCATION, "/book")).finish();
-    }
-    let Some(pier) = PIERS.iter().find(|p| p.to_lowercase().replace(' ', "-") == *pier) else {
-        return HttpResponse::NotFound().body("No such pier");
+    let look = |site: &mut Site| {
+        if !site.passengers.knows(number) {
+            return HttpResponse::SeeOther().insert_header((LOCATION, "/book")).finish();
+        }
+        let Some(pier) = PIERS.iter().find(|known| path_of(known) == *pier) else {
+            return HttpResponse::NotFound().body("No such pier");
+        };
+        let rows: String = ["07:10", "11:40", "18:05"]
+            .map(|time| format!("<tr><td class=time>{time}</td><td class=price>24.50</td></tr>"))
+            .concat();
+        let body = format!("<h1>From {pier}</h1><table id=sailings>{rows}</table>");
+        page(&format!("Sailings from {pier}"), &body)
     };
-    let rows: String = ["07:10", "11:40", "18:05"]
-        .map(|time| format!("<tr><td class=time>{time}</td><td class=price>24.50</td></tr>"))
-        .concat();
-    page(
-        &format!("Sailings from {pier}"),
-        &format!("<h1>From {pier}</h1><table id=sailings>{rows}</table>"),
-    )
+    kept.public_page(look).await
 }

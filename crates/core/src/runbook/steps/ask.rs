@@ -162,6 +162,7 @@ impl KindDoc for AskDoc {
             let diagnostic = format!("`{choice}` is none of the choices; or it is `stop`");
             build.check.fail(&format!("{at}/unanswered"), diagnostic);
         }
+        let by_nobody = doc.by_mail.is_empty();
         if doc.by_mail.len() > MAX_BY_MAIL {
             build.check.fail(&format!("{at}/by_mail"), format!("at most {MAX_BY_MAIL} addresses"));
         }
@@ -175,6 +176,12 @@ impl KindDoc for AskDoc {
         let tell = match doc.tell {
             None => Some(None),
             Some(tell) => {
+                let given = Value::Object(tell.give.clone()).to_string();
+                if by_nobody && given.contains("decision.answer_to") {
+                    let wrong = "has `decision.answer_to`, and nobody may answer by mail; say who \
+                                 may, by `by_mail`";
+                    build.check.fail(&format!("{at}/tell/give"), wrong);
+                }
                 let roots = [names.roots, &["decision"]].concat();
                 let names = Names { roots: &roots, ..names };
                 Call::build(build, &format!("{at}/tell"), (tell.call, tell.via), tell.give, names)

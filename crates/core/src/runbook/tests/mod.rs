@@ -145,6 +145,11 @@ fn whoever_may_answer_by_mail_is_of_a_domain_that_is_written_out() {
         let said = ask(bad).expect_err(bad);
         assert!(said.contains("is an address such as pat@skerrow.example"), "{bad}: {said}");
     }
+    let asks = "runbook: a\ntarget: vm/a\nsteps:\n  - id: q\n    ask: { text: On?, choices: { go: Go }, \
+                within: 5m, tell: { call: mail.ask, via: m, give: { answer_to: '${decision.answer_to}' \
+                } } }\n";
+    let said = check(asks).expect_err("nobody may");
+    assert!(said.contains("has `decision.answer_to`, and nobody may answer by mail"), "{said}");
 }
 
 #[test]
