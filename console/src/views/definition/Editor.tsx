@@ -15,7 +15,7 @@ import { tags } from '@lezer/highlight';
 import { useEffect, useRef } from 'react';
 import type { FileProblem } from '../../api/client';
 import { complete, type Known } from './complete';
-import { definition } from './scripts';
+import { definition, definitionLanguage } from './scripts';
 
 const look = EditorView.theme({
   '&': { backgroundColor: 'var(--panel)', color: 'var(--ink)', fontSize: '12.5px' },
@@ -54,18 +54,22 @@ const look = EditorView.theme({
   '.cm-diagnostic': { fontFamily: 'var(--font-sans)', whiteSpace: 'pre-wrap', maxWidth: '56ch' },
 });
 
-const ink = HighlightStyle.define([
-  {
-    tag: [tags.propertyName, tags.definition(tags.propertyName)],
-    color: 'var(--sea)',
-    fontWeight: '600',
-  },
-  { tag: tags.comment, color: 'var(--ink-3)' },
-  {
-    tag: [tags.separator, tags.squareBracket, tags.brace, tags.punctuation],
-    color: 'var(--ink-2)',
-  },
-]);
+const ink = HighlightStyle.define(
+  [
+    {
+      tag: [tags.propertyName, tags.definition(tags.propertyName)],
+      color: 'var(--sea)',
+      fontWeight: '600',
+    },
+    { tag: tags.comment, color: 'var(--ink-3)' },
+    {
+      tag: [tags.separator, tags.squareBracket, tags.brace, tags.punctuation],
+      color: 'var(--ink-2)',
+    },
+  ],
+  // What scripts are written in has colours of its own.
+  { scope: definitionLanguage },
+);
 
 /** The place of a problem in the text as it is now. */
 function diagnostic(doc: Text, problem: FileProblem): Diagnostic {
