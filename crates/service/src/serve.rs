@@ -213,24 +213,18 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             supervised(&mut tasks, &node, "leases", executor::renew);
             supervised(&mut tasks, &node, "timers", timers::run);
             supervised(&mut tasks, &node, "overdue jobs", executor::end_overdue);
-            let (executing, at_once) = (Arc::clone(&node), config.jobs_at_once);
-            let make = move || executor::run(Arc::clone(&executing), at_once);
-            finishing.push(tokio::spawn(supervise(Arc::clone(&node), "jobs", make)));
-            let listening = Arc::clone(&node);
-            let make = move || listeners::run(Arc::clone(&listening));
-            finishing.push(tokio::spawn(supervise(Arc::clone(&node), "listeners", make)));
-            let answered = Arc::clone(&node);
-            let make = move || answers::run(Arc::clone(&answered));
-            finishing.push(tokio::spawn(supervise(Arc::clone(&node), "answers by mail", make)));
+            let at_once = config.jobs_at_once;
+            finishing.push(awaited(&node, "jobs", move |node| executor::run(node, at_once)));
+            finishing.push(awaited(&node, "listeners", listeners::run));
+            finishing.push(awaited(&node, "answers by mail", answers::run));
         }
         // What needs secrets is left to nodes that can open them.
         Some(fault) => {
             tracing::error!("this node takes no alerts and does no jobs: {fault}");
         }
     }
-    let beating = Arc::clone(&node);
-    let make = move || self_monitoring::run(Arc::clone(&beating), address);
-    finishing.push(tokio::spawn(supervise(Arc::clone(&node), "heartbeat", make)));
+    let beat = move |node| self_monitoring::run(node, address);
+    finishing.push(awaited(&node, "heartbeat", beat));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));
     let config = Mutex::new(config);
     Ok(Running {
@@ -263,6 +257,16 @@ async fn opened(config: &Config) -> Result<(Pools, Option<Cluster>), ServeError>
     measure_clock(&pools.work).await?;
     restore::hold(&pools.work, config).await?;
     Ok((pools, cluster))
+}
+
+/// Begins what ends what it has begun when the node stops, and is waited for then.
+fn awaited<F: Future<Output = ()> + Send + 'static>(
+    node: &Arc<Node>,
+    name: &'static str,
+    task: impl Fn(Arc<Node>) -> F + Send + 'static,
+) -> JoinHandle<()> {
+    let with = Arc::clone(node);
+    tokio::spawn(supervise(Arc::clone(node), name, move || task(Arc::clone(&with))))
 }
 
 /// Begins a background task that is kept alive until the node stops.

@@ -77,7 +77,8 @@ impl Driver<VisitPlan<'_>> for Http {
     ) -> Result<Called, Failure> {
         let mut visitor = Visitor::new(self, &plan, way)?;
         let mut seen: Vec<SeenPage> = Vec::new();
-        let mut target = plan.pages().first().map(|page| page.target(None));
+        // Where the page that was seen last leads; nothing leads to the first.
+        let mut target = None;
         for (n, page) in plan.pages().iter().enumerate() {
             let begun = Instant::now();
             let asked = match target.take().unwrap_or_else(|| page.target(None)) {
@@ -216,8 +217,8 @@ impl<'v> Visitor<'v> {
         Ok(url)
     }
 
-    /// What is left of a visitor who may go to few places: an address that alerts, pages and
-    /// redirects have a hand in must lead nowhere else.
+    /// Refuses an address of any other origin than the connection's own and those of `also`: pages
+    /// and redirects have a hand in where it leads.
     fn may_go(&self, url: &Url) -> Result<(), Missing> {
         let to = url.origin();
         if to == self.own.origin() || self.also.iter().any(|also| also.origin() == to) {

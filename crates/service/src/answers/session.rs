@@ -1,7 +1,7 @@
 //! A session with a mail server (LMTP, RFC 2033; SMTP, RFC 5321): bounded in its time, its commands
 //! and its messages.
 
-use super::taken::{Reply, known, take};
+use super::taken::{Reply, known, read, take};
 use crate::node::Node;
 use smtp_proto::{
     Error, Request,
@@ -209,8 +209,9 @@ impl Session {
                     return None;
                 }
                 let sender = self.sender.as_deref().unwrap_or_default();
+                let answer = read(std::mem::take(message), sender).await;
                 for recipient in &self.recipients {
-                    let Reply { code, text } = take(node, recipient, sender, message).await;
+                    let Reply { code, text } = take(node, recipient, answer.as_ref()).await;
                     lines += &format!("{code} {text}\r\n");
                 }
             }

@@ -46,9 +46,17 @@ pub(super) async fn known(node: &Node, address: &str) -> Result<Option<Decision>
         .filter(|d| answer_address(node, d).is_some_and(|own| own.eq_ignore_ascii_case(&address))))
 }
 
+/// Reads a message, off the workers that serve everybody: whoever sends it may have made it hard to
+/// read. None is one that cannot be read.
+pub(super) async fn read(message: Vec<u8>, sender: &str) -> Option<MailAnswer> {
+    let sender = sender.to_owned();
+    let reading = tokio::task::spawn_blocking(move || MailAnswer::read(&message, &sender));
+    reading.await.unwrap_or_default()
+}
+
 /// Takes a message for a recipient.
-pub(super) async fn take(node: &Node, address: &str, sender: &str, message: &[u8]) -> Reply {
-    match taken(node, address, sender, message).await {
+pub(super) async fn take(node: &Node, address: &str, answer: Option<&MailAnswer>) -> Reply {
+    match taken(node, address, answer).await {
         Ok(reply) => reply,
         Err(e) => {
             tracing::warn!("an answer by mail was not taken: {e}");
@@ -60,17 +68,15 @@ pub(super) async fn take(node: &Node, address: &str, sender: &str, message: &[u8
 async fn taken(
     node: &Node,
     address: &str,
-    sender: &str,
-    message: &[u8],
+    answer: Option<&MailAnswer>,
 ) -> Result<Reply, StoreError> {
     let Some(decision) = known(node, address).await? else {
         return Ok(Reply::new("550 5.1.1", "that is the address of no question"));
     };
-    let answer = MailAnswer::read(message, sender);
-    let from = answer.as_ref().and_then(|answer| answer.from.clone()).unwrap_or_default();
-    let from = cut(&from, LONGEST_ADDRESS);
+    let from = answer.and_then(|answer| answer.from.as_deref()).unwrap_or_default();
+    let from = cut(from, LONGEST_ADDRESS);
     let allowed: Vec<String> = serde_json::from_value(decision.by_mail.clone())?;
-    let is_asked = answer.as_ref().is_some_and(|answer| answer.is_from(&allowed));
+    let is_asked = answer.is_some_and(|answer| answer.is_from(&allowed));
     let by = if is_asked { Principal::mail(from) } else { Principal::stranger(from) };
     let pass_over = async |act: &str| {
         tracing::info!(decision = decision.id, from, "a message is no answer: {act}");
