@@ -45,6 +45,9 @@ pub struct NodeItem {
     pub commit: f64,
     /// Why it is not ready, if it is not.
     pub fault: Option<String>,
+    /// Why no answers by mail come to it, where they should.
+    #[serde(default)]
+    pub answers_fault: Option<String>,
     /// How its listeners stand, for senders that do not come by HTTP.
     #[serde(default)]
     pub listeners: Vec<ListenerItem>,

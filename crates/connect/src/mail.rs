@@ -7,7 +7,7 @@ use crate::driver::{Called, Driver, Way, unsent};
 use arvok_core::connector::{Answer, CallEnd, Failure, Letter, Mailbox, Mailing, Opened};
 use lettre::{
     Address, Message,
-    message::{Mailbox as Named, header::ContentType},
+    message::{Mailbox as Named, MultiPart, header::ContentType},
     transport::smtp::{
         Error,
         authentication::{Credentials, DEFAULT_MECHANISMS},
@@ -275,8 +275,7 @@ fn written(letter: &Letter) -> Result<Vec<u8>, Failure> {
     let mut message = Message::builder()
         .from(named(&letter.from)?)
         .subject(letter.subject.as_str())
-        .message_id(Some(letter.message_id.clone()))
-        .header(ContentType::TEXT_PLAIN);
+        .message_id(Some(letter.message_id.clone()));
     for to in &letter.to {
         message = message.to(named(to)?);
     }
@@ -286,7 +285,12 @@ fn written(letter: &Letter) -> Result<Vec<u8>, Failure> {
     if let Some(reply_to) = &letter.reply_to {
         message = message.reply_to(named(reply_to)?);
     }
-    let message = message.body(letter.text.clone());
+    let message = match &letter.html {
+        None => message.header(ContentType::TEXT_PLAIN).body(letter.text.clone()),
+        Some(html) => {
+            message.multipart(MultiPart::alternative_plain_html(letter.text.clone(), html.clone()))
+        }
+    };
     message
         .map(|message| message.formatted())
         .map_err(|e| unsent(format!("no message can be made of it: {e}")))

@@ -81,6 +81,7 @@ mod tests {
             "croner",
             "ego-tree",
             "html5ever",
+            "pulldown-cmark",
             "quick-xml",
             "regex",
             "rustc-hash",

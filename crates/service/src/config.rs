@@ -203,9 +203,13 @@ impl Config {
             ("scripts.folders".to_owned(), self.scripts.folder_names()),
             ("access_log".to_owned(), on_or_off(self.access_log)),
         ]);
+        let file = |file: Option<&PathBuf>| file.map(|file| file.display().to_string());
         let answers = [
             ("answers.address", self.answers.address.clone()),
             ("answers.listen", self.answers.listen.map(|at| at.to_string())),
+            ("answers.mailbox", self.answers.mailbox.clone()),
+            ("answers.password_file", file(self.answers.password_file.as_ref())),
+            ("answers.authorities", file(self.answers.authorities.as_ref())),
         ];
         all.extend(answers.into_iter().filter_map(|(name, of)| Some((name.to_owned(), of?))));
         all.extend(
@@ -310,6 +314,9 @@ impl Config {
                 let at = at.map_err(|_| wrong("expected an address such as 127.0.0.1:2424"))?;
                 self.answers.listen = Some(at);
             }
+            "ARVOK_ANSWERS_MAILBOX" => self.answers.mailbox = Some(value),
+            "ARVOK_ANSWERS_PASSWORD_FILE" => self.answers.password_file = Some(value.into()),
+            "ARVOK_ANSWERS_AUTHORITIES" => self.answers.authorities = Some(value.into()),
             "ARVOK_ACCESS_LOG" => {
                 self.access_log = match value.as_str() {
                     "on" => true,

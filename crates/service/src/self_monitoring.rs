@@ -86,6 +86,7 @@ async fn send_beat(
         oldest_seconds: node.admission.oldest().as_secs_f64(),
         commit_seconds: node.metrics.intake.commit_of_late.get(),
         fault: fault(node),
+        answers_fault: node.answers_fault.reasons(),
         listeners: node.listeners.items(&format!("{host} {address}")),
     };
     node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
@@ -200,6 +201,10 @@ fn troubles(
         }
         if let Some(fault) = &n.fault {
             say("node.faulty", resource(), format!("node {} is not ready: {fault}", n.address));
+        }
+        if let Some(fault) = &n.answers_fault {
+            let words = format!("no answers by mail come to node {}: {fault}", n.address);
+            say("answers.failed", resource(), words);
         }
         for l in n.listeners.iter().filter(|l| l.state == ListenerState::Failed) {
             let words = format!(
@@ -317,6 +322,7 @@ mod tests {
             oldest_delivery: 0.0,
             commit: 0.0,
             fault: None,
+            answers_fault: None,
             listeners: Vec::new(),
         }
     }

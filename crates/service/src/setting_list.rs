@@ -26,7 +26,7 @@ const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
 }
 
 /// All settings.
-pub const SETTINGS: [SettingDescription; 23] = [
+pub const SETTINGS: [SettingDescription; 26] = [
     setting([
         "listen",
         "ARVOK_LISTEN",
@@ -89,6 +89,27 @@ pub const SETTINGS: [SettingDescription; 23] = [
         "IP:PORT",
         "none: nobody answers by mail",
         "where a mail server delivers answers, over LMTP",
+    ]),
+    setting([
+        "answers.mailbox",
+        "ARVOK_ANSWERS_MAILBOX",
+        "imaps://USER@HOST/FOLDER",
+        "none: answers come into no mailbox",
+        "the mailbox that answers come into, read over IMAP",
+    ]),
+    setting([
+        "answers.password_file",
+        "ARVOK_ANSWERS_PASSWORD_FILE",
+        "a file",
+        "none",
+        "the password of the mailbox",
+    ]),
+    setting([
+        "answers.authorities",
+        "ARVOK_ANSWERS_AUTHORITIES",
+        "a file in PEM",
+        "what the system trusts",
+        "the certificates that the mailbox's server is trusted by",
     ]),
     setting([
         "access_log",

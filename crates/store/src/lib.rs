@@ -21,6 +21,7 @@ pub mod intake;
 pub mod jobs;
 mod key_order;
 pub mod launches;
+pub mod leases;
 pub mod live_output;
 pub mod nodes;
 pub mod outside;

@@ -70,6 +70,10 @@ impl MigratorTrait for Migrator {
                 name: "0013_answers_by_mail",
                 sql: include_str!("../migrations/0013_answers_by_mail.sql"),
             }),
+            Box::new(Step {
+                name: "0014_leases",
+                sql: include_str!("../migrations/0014_leases.sql"),
+            }),
         ]
     }
 }

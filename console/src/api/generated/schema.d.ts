@@ -2924,6 +2924,8 @@ export interface components {
             commit: number;
             /** @description Why it is not ready, if it is not. */
             fault?: string | null;
+            /** @description Why no answers by mail come to it, where they should. */
+            answers_fault?: string | null;
             /** @description How its listeners stand, for senders that do not come by HTTP. */
             listeners?: components["schemas"]["ListenerItem"][];
         };

@@ -20,6 +20,9 @@ const state = (node: NodeItem) => {
   return node.fault ? <Tag tone="warn">not ready</Tag> : <Tag tone="good">ready</Tag>;
 };
 
+const fault = (node: NodeItem) =>
+  node.fault ?? (node.answers_fault ? `no answers by mail: ${node.answers_fault}` : null);
+
 const LOOK: Look<NodeItem> = {
   to: () => undefined,
   columns: [
@@ -50,7 +53,7 @@ const LOOK: Look<NodeItem> = {
       quiet: true,
       cell: (n) => rough(n.commit * 1000),
     },
-    { head: 'Fault', width: 'minmax(0,1.2fr)', quiet: true, cell: (n) => n.fault },
+    { head: 'Fault', width: 'minmax(0,1.2fr)', quiet: true, cell: fault },
   ],
   narrow: (n) => [
     <>
@@ -60,7 +63,7 @@ const LOOK: Look<NodeItem> = {
       {state(n)}
     </>,
     <span key="rest" className="min-w-0 flex-1 truncate">
-      {n.fault ?? `${n.host}, ${some(n.leases, 'job')}`}
+      {fault(n) ?? `${n.host}, ${some(n.leases, 'job')}`}
     </span>,
   ],
 };

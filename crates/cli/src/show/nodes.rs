@@ -31,6 +31,7 @@ fn row(n: &NodeItem) -> [String; 9] {
     let state = match &n.fault {
         _ if n.lag > SILENT => "silent".to_owned(),
         Some(fault) => format!("not ready: {fault}"),
+        None if n.answers_fault.is_some() => "ready, no answers by mail".to_owned(),
         None => "ready".to_owned(),
     };
     [

@@ -32,10 +32,11 @@ const LICENCES: [&str; 13] = [
 /// What others of our dependencies want in different versions. Whoever adds one looks first for a
 /// release that makes do with what is there. The client of SNMP still makes do with the cryptography
 /// of the year before.
-const DOUBLED: [&str; 40] = [
+const DOUBLED: [&str; 42] = [
     "aes",
     "asn1-rs",
     "asn1-rs-derive",
+    "async-channel",
     "atoi",
     "base64",
     "bit-vec",
@@ -48,6 +49,7 @@ const DOUBLED: [&str; 40] = [
     "crypto-common",
     "des",
     "digest",
+    "event-listener",
     "flume",
     "generic-array",
     "getrandom",

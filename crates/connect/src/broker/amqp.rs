@@ -2,8 +2,11 @@
 //! line that is made here, so that TLS is spoken as everywhere else, and nothing of a call is left
 //! when it is over.
 
-use super::{Broker, end, late, shown, tls};
-use crate::driver::{Called, Driver, Way, unsent};
+use super::{Broker, end, late, shown};
+use crate::{
+    driver::{Called, Driver, Way, unsent},
+    tls,
+};
 use arvok_core::connector::{AmqpAct, AmqpAnswer, AmqpMessage, AmqpPlan, Answer, CallEnd, Failure};
 use async_rs::{
     Runtime, Tokio,
@@ -275,7 +278,7 @@ async fn carried(broker: &Broker, way: Way<'_>) -> Result<(DuplexStream, Carryin
     let _ = plain.set_nodelay(true);
     let (ours, mut theirs) = tokio::io::duplex(MAX_FRAME as usize);
     let carrying = if broker.is_tls {
-        let config = tls(way.authorities).map_err(Unreached::Failed)?;
+        let config = tls::client(way.authorities).map_err(|e| Unreached::Failed(unsent(e)))?;
         let name = ServerName::try_from(broker.host.clone())
             .map_err(|e| Unreached::Line(io::Error::other(e)))?;
         let connecting = TlsConnector::from(config).connect(name, plain);

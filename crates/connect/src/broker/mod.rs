@@ -10,12 +10,6 @@ pub(crate) use mqtt::Mqtt;
 use crate::driver::{Way, unsent};
 use arvok_core::connector::{CallEnd, Failure, Opened};
 use reqwest::Url;
-use rustls::{
-    ClientConfig, RootCertStore,
-    pki_types::{CertificateDer, pem::PemObject},
-};
-use rustls_platform_verifier::BuilderVerifierExt;
-use std::sync::Arc;
 
 /// Where a broker is.
 #[derive(Debug)]
@@ -50,27 +44,6 @@ fn shown<'w>(way: &Way<'w>) -> Result<Option<(&'w str, &'w str)>, Failure> {
         Some(Opened::Basic { user, password }) => Ok(Some((user, password))),
         Some(_) => Err(unsent(format!("{}: a broker is shown `basic`", way.base))),
     }
-}
-
-/// How TLS is spoken: trusting what the system knows, or these authorities.
-fn tls(authorities: Option<&str>) -> Result<Arc<ClientConfig>, Failure> {
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let wrong = |e: &dyn std::fmt::Display| unsent(format!("no TLS can be spoken: {e}"));
-    let builder = ClientConfig::builder_with_provider(provider)
-        .with_safe_default_protocol_versions()
-        .map_err(|e| wrong(&e))?;
-    let config = match authorities {
-        None => builder.with_platform_verifier().map_err(|e| wrong(&e))?.with_no_client_auth(),
-        Some(pem) => {
-            let mut roots = RootCertStore::empty();
-            let all = CertificateDer::pem_slice_iter(pem.as_bytes()).filter_map(Result::ok);
-            if roots.add_parsable_certificates(all).0 == 0 {
-                return Err(unsent("`authorities` holds no certificate in PEM".into()));
-            }
-            builder.with_root_certificates(roots).with_no_client_auth()
-        }
-    };
-    Ok(Arc::new(config))
 }
 
 /// What is known of a message, by whether it has left.

@@ -1,8 +1,11 @@
 //! MQTT 5: a message goes with quality of service 1, and the broker's acknowledgement tells what
 //! became of it.
 
-use super::{Broker, end, late, shown, tls};
-use crate::driver::{Called, Driver, Way, unsent};
+use super::{Broker, end, late, shown};
+use crate::{
+    driver::{Called, Driver, Way, unsent},
+    tls,
+};
 use arvok_core::connector::{Answer, CallEnd, Failure, MqttMessage, MqttPlan};
 use rumqttc::{
     TlsConfiguration, Transport,
@@ -125,7 +128,7 @@ async fn connected(way: Way<'_>) -> Result<(AsyncClient, EventLoop), Failure> {
         options.set_credentials(user, password);
     }
     if broker.is_tls {
-        let config = TlsConfiguration::Rustls(tls(way.authorities)?);
+        let config = TlsConfiguration::Rustls(tls::client(way.authorities).map_err(unsent)?);
         options.set_transport(Transport::tls_with_config(config));
     }
     let (client, mut events) = AsyncClient::new(options, 1);

@@ -123,6 +123,26 @@ async fn a_message_is_taken_as_it_was_written() {
 }
 
 #[tokio::test]
+async fn a_text_in_markdown_goes_as_it_is_and_as_html() {
+    let smtpd = Smtpd::start("markdown", "", &[]).await;
+    let base = format!("smtp://127.0.0.1:{}", smtpd.port);
+    let letter = "{ mail: { from: watch@skerrow.example, to: ops@skerrow.example, subject: Disk, \
+        markdown: \"Restart **booking**? <script>x</script>\\n\\n- [wait](https://evil.example)\" } }";
+    let ended = mailed(&base, letter, None, None).await;
+    assert!(matches!(ended.called, Ok(Called::Output(_))), "{ended:?}");
+    let taken = smtpd.taken();
+    let [message] = taken.as_slice() else { panic!("one message: {taken:?}") };
+    // Lines of HTML may be longer than a mail's are, and are broken then (RFC 2045, section 6.7).
+    let message = message.replace("\r\n", "\n").replace("=\n", "").replace("=3D", "=");
+    let at = |part: &str| message.find(part).unwrap_or_else(|| panic!("{part} in {message}"));
+    let (plain, html) = (at("Content-Type: text/plain"), at("Content-Type: text/html"));
+    assert!(at("Content-Type: multipart/alternative") < plain && plain < html, "{message}");
+    assert!(plain < at("Restart **booking**? <script>") && at("- [wait](https://evil") < html);
+    assert!(html < at("Restart <strong>booking</strong>? &lt;script&gt;x&lt;/script&gt;"));
+    assert!(html < at("wait (<a href=\"https://evil.example\">https://evil.example</a>)"));
+}
+
+#[tokio::test]
 async fn tls_and_passwords_are_asked_for_and_shown() {
     let (ours, strangers) = (Authority::new(), Authority::new());
     let (certificate, key) = ours.files("smtpd", "127.0.0.1");

@@ -5,6 +5,7 @@ mod credentials;
 mod device;
 mod libvirt;
 mod mail;
+mod mailbox;
 mod netconf;
 mod script;
 mod snmp;

@@ -2,7 +2,7 @@
 //! is chosen.
 
 use crate::{connector::visit::PageReader, glob::Glob, text::cut};
-use mail_parser::{HeaderName, HeaderValue, MessageParser, MimeHeaders};
+use mail_parser::{HeaderName, HeaderValue, Message, MessageParser, MimeHeaders};
 
 /// Most lines that are looked at.
 const MAX_LINES: usize = 500;
@@ -13,6 +13,9 @@ const PIECE: usize = 64;
 const MAX_NODES: usize = 10_000;
 /// Longest remark, in bytes.
 const MAX_REMARK: usize = 1000;
+/// Most recipients that are looked at, and the longest address (RFC 5321, section 4.5.3.1).
+const MAX_RECIPIENTS: usize = 20;
+const LONGEST_ADDRESS: usize = 320;
 
 /// A message that may be an answer.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -23,12 +26,14 @@ pub struct MailAnswer {
     pub automatic: Option<String>,
     /// What its writer has written, without what is quoted and the signature.
     lines: Vec<String>,
+    recipients: Vec<String>,
 }
 
 impl MailAnswer {
-    /// Reads a message; none if it is none. Without an envelope sender it is a report of a mail
-    /// server (RFC 5321, section 4.5.5).
-    pub fn read(message: &[u8], envelope_sender: &str) -> Option<Self> {
+    /// Reads a message; none if it is none. The sender is the envelope's, or what the mail server
+    /// that delivered it has noted of that (`Return-Path`). Where it is empty, the message is a
+    /// report of a mail server (RFC 5321, section 4.5.5).
+    pub fn read(message: &[u8], envelope_sender: Option<&str>) -> Option<Self> {
         let message = MessageParser::default().parse(message)?;
         let writers: Vec<String> = message
             .header_values(HeaderName::From)
@@ -49,7 +54,9 @@ impl MailAnswer {
             of.ctype().eq_ignore_ascii_case("multipart")
                 && of.subtype().is_some_and(|sub| sub.eq_ignore_ascii_case("report"))
         });
-        let automatic = if envelope_sender.is_empty() || is_report {
+        let sender = envelope_sender.map(str::to_owned).or_else(|| value("Return-Path"));
+        let has_no_sender = sender.is_some_and(|of| of.trim_matches(['<', '>', ' ']).is_empty());
+        let automatic = if has_no_sender || is_report {
             Some("a report of a mail server".to_owned())
         } else {
             // RFC 3834, section 5; RFC 2919; and what programs wrote before these.
@@ -68,7 +75,13 @@ impl MailAnswer {
             Some(html) => of_html(&html),
             None => message.body_text(0).unwrap_or_default().into_owned(),
         };
-        Some(Self { from, automatic, lines: written(&text) })
+        Some(Self { from, automatic, lines: written(&text), recipients: recipients(&message) })
+    }
+
+    /// Whom it was delivered to and whom it names, the first of them: those are looked at that have
+    /// a part behind a `+`, as the address of a question has.
+    pub fn recipients(&self) -> &[String] {
+        &self.recipients
     }
 
     /// Whether whoever has written it is one of those who may answer.
@@ -108,6 +121,24 @@ impl MailAnswer {
             }
         }
     }
+}
+
+/// The addresses of a message's recipients that have a part behind a `+`, each once.
+fn recipients(message: &Message<'_>) -> Vec<String> {
+    let names = ["Delivered-To", "X-Original-To", "Envelope-To", "To", "Cc"];
+    let of = |name: &'static str| {
+        let all = message.headers_raw();
+        all.filter(move |(header, _)| header.eq_ignore_ascii_case(name)).map(|(_, value)| value)
+    };
+    let mut found: Vec<String> = Vec::new();
+    let between = |c: char| c.is_whitespace() || "<>,;\"".contains(c);
+    for word in names.into_iter().flat_map(of).flat_map(|value| value.split(between)) {
+        let is_one = word.contains('@') && word.contains('+') && word.len() <= LONGEST_ADDRESS;
+        if found.len() < MAX_RECIPIENTS && is_one && !found.iter().any(|f| f == word) {
+            found.push(word.to_owned());
+        }
+    }
+    found
 }
 
 /// The lines of a message in HTML; none of one that makes very much of little.
@@ -153,7 +184,7 @@ mod tests {
 
     fn read(headers: &str, text: &str) -> MailAnswer {
         let message = format!("From: Pat <Pat@skerrow.example>\r\n{headers}\r\n{text}");
-        MailAnswer::read(message.as_bytes(), "pat@skerrow.example").expect("a message")
+        MailAnswer::read(message.as_bytes(), Some("pat@skerrow.example")).expect("a message")
     }
 
     fn choices() -> Vec<(String, String)> {
@@ -232,8 +263,29 @@ mod tests {
         ] {
             assert_eq!(read(headers, "restart").automatic.as_deref(), is, "{headers}");
         }
-        let bounce = MailAnswer::read(b"From: <mailer@skerrow.example>\r\n\r\nrestart", "");
+        let bounce = MailAnswer::read(b"From: <mailer@skerrow.example>\r\n\r\nrestart", Some(""));
         assert_eq!(bounce.and_then(|b| b.automatic).as_deref(), Some("a report of a mail server"));
+    }
+
+    #[test]
+    fn the_envelope_of_what_is_in_a_mailbox_is_read_from_its_head() {
+        let read = |head: &str| {
+            let message = format!("{head}From: pat@skerrow.example\r\n\r\nwait");
+            MailAnswer::read(message.as_bytes(), None).expect("a message")
+        };
+        let plain = read(
+            "Return-Path: <pat@skerrow.example>\r\nDelivered-To: decide+1.ab@skerrow.example\r\n\
+             To: \"Arvok\" <decide+1.ab@skerrow.example>, ops@skerrow.example,\r\n\
+             \tdecide+2.cd@skerrow.example\r\n",
+        );
+        assert_eq!(plain.automatic, None);
+        let both = ["decide+1.ab@skerrow.example", "decide+2.cd@skerrow.example"];
+        assert_eq!(plain.recipients(), both);
+        assert_eq!(read("").automatic, None);
+        let report = read("Return-Path: <>\r\n");
+        assert_eq!(report.automatic.as_deref(), Some("a report of a mail server"));
+        let many: String = (0..1_000).map(|n| format!("a+{n}@skerrow.example, ")).collect();
+        assert_eq!(read(&format!("To: {many}\r\n")).recipients().len(), MAX_RECIPIENTS);
     }
 
     proptest! {
@@ -243,7 +295,7 @@ mod tests {
             rest in any::<Vec<u8>>(),
         ) {
             let message = [pieces.concat().into_bytes(), rest].concat();
-            if let Some(answer) = MailAnswer::read(&message, "a@b") {
+            if let Some(answer) = MailAnswer::read(&message, Some("a@b")) {
                 let _ = (answer.chosen(&choices()), answer.is_from(&["*@*".to_owned()]));
             }
         }
@@ -278,7 +330,7 @@ mod tests {
     #[test]
     fn only_one_who_is_allowed_writes() {
         let of = |from: &str| {
-            MailAnswer::read(format!("{from}\r\n\r\nwait").as_bytes(), "x@y").expect("one")
+            MailAnswer::read(format!("{from}\r\n\r\nwait").as_bytes(), None).expect("one")
         };
         let allowed = ["*@Skerrow.example".to_owned(), "pat@harbour.example".to_owned()];
         assert!(of("From: A <a@SKERROW.example>").is_from(&allowed));

@@ -1,10 +1,11 @@
-//! Answers to questions that come by mail: a mail server delivers them over LMTP (RFC 2033), each
-//! to the address that its question had. [`session`] speaks with the server, [`taken`] decides what
-//! becomes of a message.
+//! Answers to questions that come by mail, each to the address that its question had: a mail server
+//! delivers them over LMTP (RFC 2033), with which [`session`] speaks, or puts them into a mailbox,
+//! which [`mailbox`] reads. [`taken`] decides what becomes of a message.
 //!
 //! Nothing is acknowledged before it is recorded; what cannot be recorded now is to be delivered
 //! again, as mail servers do.
 
+mod mailbox;
 mod session;
 mod taken;
 
@@ -14,6 +15,8 @@ use tokio::{net::TcpListener, sync::Semaphore, task::JoinSet};
 
 /// Most mail servers that are spoken with at once.
 const MOST_SESSIONS: usize = 32;
+/// What the fault of it is noted under.
+const WAY: &str = "listen";
 /// The wait before the address is tried again, and after somebody who could not be let in.
 const WAIT: Duration = Duration::from_secs(5);
 const PAUSE: Duration = Duration::from_millis(100);
@@ -23,17 +26,24 @@ const DRAIN: Duration = Duration::from_secs(3);
 /// Takes answers until the node stops, where its settings say so.
 pub(crate) async fn run(node: Arc<Node>) {
     let mut stopping = node.stopping.clone();
-    let Some(address) = node.answers.listen else {
-        let _ = stopping.wait_for(|stop| *stop).await;
-        return;
-    };
+    tokio::join!(listen(Arc::clone(&node)), mailbox::run(&node));
+    let _ = stopping.wait_for(|stop| *stop).await;
+}
+
+/// Listens for mail servers until the node stops.
+async fn listen(node: Arc<Node>) {
+    let Some(address) = node.answers.listen else { return };
+    let mut stopping = node.stopping.clone();
     let room = Arc::new(Semaphore::new(MOST_SESSIONS));
     let mut sessions = JoinSet::new();
     while !*stopping.borrow() {
         let listener = match TcpListener::bind(address).await {
             Ok(listener) => listener,
             Err(e) => {
-                tracing::error!("no answers by mail: cannot listen on {address}: {e}");
+                let reason = format!("cannot listen on {address}: {e}");
+                if node.answers_fault.set(WAY, Some(reason.clone())) {
+                    tracing::error!("no answers by mail: {reason}");
+                }
                 tokio::select! {
                     _ = stopping.changed() => break,
                     () = tokio::time::sleep(WAIT) => continue,
@@ -41,6 +51,7 @@ pub(crate) async fn run(node: Arc<Node>) {
             }
         };
         tracing::info!("answers by mail are taken at {address}");
+        node.answers_fault.set(WAY, None);
         loop {
             let accepted = tokio::select! {
                 _ = stopping.changed() => break,

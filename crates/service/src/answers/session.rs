@@ -209,7 +209,7 @@ impl Session {
                     return None;
                 }
                 let sender = self.sender.as_deref().unwrap_or_default();
-                let answer = read(std::mem::take(message), sender).await;
+                let answer = read(std::mem::take(message), Some(sender)).await;
                 for recipient in &self.recipients {
                     let Reply { code, text } = take(node, recipient, answer.as_ref()).await;
                     lines += &format!("{code} {text}\r\n");

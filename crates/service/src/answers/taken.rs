@@ -46,11 +46,13 @@ pub(super) async fn known(node: &Node, address: &str) -> Result<Option<Decision>
         .filter(|d| answer_address(node, d).is_some_and(|own| own.eq_ignore_ascii_case(&address))))
 }
 
-/// Reads a message, off the workers that serve everybody: whoever sends it may have made it hard to
-/// read. None is one that cannot be read.
-pub(super) async fn read(message: Vec<u8>, sender: &str) -> Option<MailAnswer> {
-    let sender = sender.to_owned();
-    let reading = tokio::task::spawn_blocking(move || MailAnswer::read(&message, &sender));
+/// Reads a message with its envelope's sender, or what its head says of that, off the
+/// workers that serve everybody: whoever sends it may have made it hard to read. None is one that
+/// cannot be read.
+pub(super) async fn read(message: Vec<u8>, sender: Option<&str>) -> Option<MailAnswer> {
+    let sender = sender.map(str::to_owned);
+    let reading =
+        tokio::task::spawn_blocking(move || MailAnswer::read(&message, sender.as_deref()));
     reading.await.unwrap_or_default()
 }
 

@@ -1,6 +1,7 @@
 //! What the parts of a node share.
 
 mod announcer;
+mod answers_fault;
 mod call_log;
 mod capacity;
 mod changes;
@@ -13,6 +14,7 @@ mod runner_calls;
 mod runner_pace;
 
 pub(crate) use announcer::Announcer;
+pub(crate) use answers_fault::AnswersFault;
 pub(crate) use call_log::CallLog;
 pub(crate) use capacity::Capacity;
 pub(crate) use changes::{Changes, StreamMessage};
@@ -114,6 +116,8 @@ pub(crate) struct Node {
     public_url: ArcSwap<String>,
     /// How answers come by mail.
     pub answers: AnswerSettings,
+    /// Why none come.
+    pub answers_fault: AnswersFault,
     pub executions: Executions,
     /// Who waits for runners.
     pub runner_calls: RunnerCalls,
@@ -165,6 +169,7 @@ impl Node {
             share: ArcSwap::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
             answers: config.answers.clone(),
+            answers_fault: AnswersFault::default(),
             executions: Executions::default(),
             runner_calls: RunnerCalls::default(),
             runner_pace: RunnerPace::default(),

@@ -6,6 +6,7 @@ mod claims;
 mod due;
 mod intake;
 mod kit;
+mod leases;
 mod outside;
 mod people;
 mod published;

@@ -151,6 +151,7 @@ fn nodes_come_and_go_and_a_restart_is_not_two() {
             oldest_seconds: 0.0,
             commit_seconds: 0.01,
             fault: None,
+            answers_fault: None,
             listeners: Vec::new(),
         };
         for (name, address) in [

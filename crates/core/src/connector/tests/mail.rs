@@ -72,6 +72,25 @@ fn a_message_is_planned_of_what_is_given() {
 }
 
 #[test]
+fn a_message_has_one_text_plain_or_in_markdown() {
+    let mail = |text: &str| {
+        format!(
+            "connector: office\noperations:\n  send:\n    mail: {{ from: a@x.example, to: \
+             b@x.example, subject: s{text} }}\n"
+        )
+    };
+    let office = check(&mail(", markdown: 'It is **full**'")).expect("is one");
+    let planned = mailing(&office, json!({})).expect("plans");
+    let letter = planned.letter();
+    assert_eq!(letter.text, "It is **full**");
+    assert!(letter.html.as_deref().is_some_and(|html| html.contains("<strong>full</strong>")));
+    for text in ["", ", text: t, markdown: m"] {
+        let wrong = check(&mail(text)).expect_err("is none").to_string();
+        assert!(wrong.contains("has one of `text` and `markdown`"), "{wrong}");
+    }
+}
+
+#[test]
 fn replies_are_outputs_or_refusals() {
     let office = connector(MAIL, "    output: response.message_id\n");
     let planned = mailing(&office, json!({})).expect("plans");

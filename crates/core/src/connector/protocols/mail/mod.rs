@@ -1,5 +1,7 @@
-//! Mail: a message of plain text (RFC 5322) that a server takes for its recipients (SMTP, RFC
-//! 5321).
+//! Mail: a message (RFC 5322) that a server takes for its recipients (SMTP, RFC 5321); plain text,
+//! or a text in Markdown that is sent as HTML beside itself.
+
+mod markdown;
 
 use super::{
     RequestError,
@@ -43,8 +45,14 @@ pub struct MailDoc {
     pub reply_to: Option<String>,
     /// One line.
     pub subject: String,
-    /// Plain text.
-    pub text: String,
+    /// Plain text. A message has this or `markdown`.
+    #[serde(default)]
+    pub text: Option<String>,
+    /// A text in Markdown (CommonMark): sent as it is, and as HTML for those who prefer that. HTML
+    /// within it is shown as it is written, and links as their addresses, so that what comes of an
+    /// alert can hide nothing.
+    #[serde(default)]
+    pub markdown: Option<String>,
 }
 
 /// One address or several.
@@ -87,6 +95,7 @@ pub struct MailCall {
     reply_to: Option<Template>,
     subject: Template,
     text: Template,
+    is_markdown: bool,
 }
 
 /// An address, with the name of whoever has it.
@@ -149,6 +158,8 @@ pub struct Letter {
     pub subject: String,
     /// Plain text.
     pub text: String,
+    /// The same text as a document in HTML, if it is sent as such as well.
+    pub html: Option<String>,
     /// The same for every try of the same step (RFC 5322, section 3.6.4), with its angle brackets.
     pub message_id: String,
 }
@@ -188,7 +199,16 @@ impl MailCall {
         let mut part =
             |key: &str, value: Value| check.template(&format!("{at}/mail/{key}"), &value, names);
         let (from, to) = (part("from", doc.from.into()), part("to", doc.to.into_value()));
-        let (subject, text) = (part("subject", doc.subject.into()), part("text", doc.text.into()));
+        let subject = part("subject", doc.subject.into());
+        let (key, text, is_markdown) = match (doc.text, doc.markdown) {
+            (Some(text), None) => ("text", text, false),
+            (None, Some(markdown)) => ("markdown", markdown, true),
+            (None, None) | (Some(_), Some(_)) => {
+                check.fail(&format!("{at}/mail"), "has one of `text` and `markdown`");
+                return (None, Vec::new());
+            }
+        };
+        let text = part(key, text.into());
         let cc = doc.cc.map(|cc| part("cc", cc.into_value()));
         let reply_to = doc.reply_to.map(|reply_to| part("reply_to", reply_to.into()));
         let made = || {
@@ -196,7 +216,16 @@ impl MailCall {
                 cc.map_or(Some(None), |cc| cc.map(Some))?,
                 reply_to.map_or(Some(None), |r| r.map(Some))?,
             );
-            Some(Self { line, from: from?, to: to?, cc, reply_to, subject: subject?, text: text? })
+            Some(Self {
+                line,
+                from: from?,
+                to: to?,
+                cc,
+                reply_to,
+                subject: subject?,
+                text: text?,
+                is_markdown,
+            })
         };
         let fields = [("status", Type::Number), ("text", Type::Text), ("message_id", Type::Text)];
         let response = Type::Record(Arc::new(fields.map(|(name, t)| (name.to_owned(), t)).into()));
@@ -248,7 +277,8 @@ impl MailCall {
             return Err(RequestError::Part(wrong));
         }
         let message_id = format!("<{}@{}>", name_of(key), from.domain);
-        let letter = Letter { from, to, cc, reply_to, subject, text, message_id };
+        let html = self.is_markdown.then(|| markdown::html(&text));
+        let letter = Letter { from, to, cc, reply_to, subject, text, html, message_id };
         Ok(Mailing { letter, answer: OneAnswer::new(gives, give) })
     }
 }
