@@ -186,10 +186,10 @@ const PLAIN: &str = "
     data day days deadlock decide deciding decode definition definitions demands described
     description digest dispatch doctor document draft driver drivers dry due each element emit
     end entity envelope environment error escaping eval event events example examples exchange
-    executor exit expected explain explanation expr failure file filters finish folder followers
-    form found framing function functions glob header health hits host http ids index inputs key
-    keys labels later launch launches leases length lexer library libvirt limits lint list
-    listen listeners literal live log lower machine mail mailbox markdown matcher message
+    executor exit expected explain explanation expr failure fault file filters finish folder
+    followers form found framing function functions glob header health hits host http ids index
+    inputs key keys labels later launch launches leases length lexer library libvirt limits lint
+    list listen listeners literal live log lower machine mail mailbox markdown matcher message
     metrics migrate monitoring mqtt netconf new node nodes not oauth2 object offline open
     openapi operation or order outbox outline output outputs overdue pace page pages parts pause
     period permits play preview private problem process progress protocols published query
@@ -198,9 +198,9 @@ const PLAIN: &str = "
     retention retry role routines rpc run runner sandbox schedule schema scope script secret
     secrets self sending serve session sessions set setting settings severity shared signature
     snmp spellings sql ssh state steps storage stored stream subscriber subscribers supervise
-    syntax syscalls syslog table taken tcp template text through timeline timers times together
-    tls token tokens trace transition type types typing udp undecided unexecuted unreadable upkeep
-    usage user v4 value vault views visit warning watch webhook write xdr xml yaml
+    syntax syscalls syslog table taken tcp template text through timeline timers times tls
+    together token tokens trace transition type types typing udp undecided unexecuted unreadable
+    upkeep usage user v4 value vault views visit warning watch webhook write xdr xml yaml
 ";
 
 #[test]
