@@ -63,6 +63,12 @@ pub struct ConnectionDetail {
     /// The connection to the jump host through which it is reached.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub jump: Option<String>,
+    /// The connections by which those of its operations go that speak other protocols.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
+    /// The connections of which some operations go by this one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also_for: Vec<String>,
     /// The labels of the runners that make its calls; left out: the nodes make them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub runners: Option<BTreeMap<String, String>>,

@@ -166,10 +166,15 @@ async fn made(
         ))
     };
     let catalog = described.of(&work.documents).map_err(cannot)?;
-    let connection = catalog
-        .get::<Connection>(&work.via)
-        .ok_or_else(|| unsent(format!("there is no connection `{}`", work.via)))?
-        .0;
+    let connection = match &work.act {
+        RunnerAct::Call { operation, .. } => {
+            catalog.operation(&work.via, operation).map_err(|e| unsent(e.to_string()))?.0
+        }
+        RunnerAct::Look | RunnerAct::HostKey { .. } => {
+            let found = catalog.get::<Connection>(&work.via);
+            found.ok_or_else(|| unsent(format!("there is no connection `{}`", work.via)))?.0
+        }
+    };
     let trusted: BTreeMap<_, _> =
         work.opened.iter().map(|(name, opened)| (name.clone(), opened.trusted.clone())).collect();
     let fill = |name: &str, template: &Template| fill(work, own, &catalog, (name, template));

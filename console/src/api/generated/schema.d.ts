@@ -1862,6 +1862,10 @@ export interface components {
             hosts: string[];
             /** @description The connection to the jump host through which it is reached. */
             jump?: string | null;
+            /** @description The connections by which those of its operations go that speak other protocols. */
+            also?: string[];
+            /** @description The connections of which some operations go by this one. */
+            also_for?: string[];
             /** @description The labels of the runners that make its calls; left out: the nodes make them. */
             runners?: {
                 [key: string]: string;

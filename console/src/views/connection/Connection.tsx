@@ -136,6 +136,8 @@ function facts({
   host_keys,
   jump,
   jump_for,
+  also,
+  also_for,
   trusted,
   runners,
   runner_secrets,
@@ -180,15 +182,20 @@ function facts({
         <code>{secret}</code>, which its runners keep
       </span>,
     ]);
-  if (jump_for && jump_for.length > 0)
-    all.push([
-      'jump host of',
-      jump_for.map((name) => (
-        <Link key={name} to={`/connections/${name}`} className="block text-sea hover:underline">
-          {name}
-        </Link>
-      )),
-    ]);
+  for (const [head, names] of [
+    ['jump host of', jump_for],
+    ['also by', also],
+    ['also used by', also_for],
+  ] as const)
+    if (names && names.length > 0)
+      all.push([
+        head,
+        names.map((name) => (
+          <Link key={name} to={`/connections/${name}`} className="block text-sea hover:underline">
+            {name}
+          </Link>
+        )),
+      ]);
   for (const key of host_keys) all.push(['host key', <code key={key}>{key}</code>]);
   for (const { machine, algorithm, fingerprint, by, at } of trusted)
     all.push([

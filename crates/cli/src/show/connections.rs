@@ -71,6 +71,12 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
     for secret in &detail.runner_secrets {
         lines.push(format!("  secret      {secret}, which its runners keep"));
     }
+    if !detail.also.is_empty() {
+        lines.push(format!("  also        by {}", detail.also.join(", ")));
+    }
+    if !detail.also_for.is_empty() {
+        lines.push(format!("  used by     connection {}", detail.also_for.join(", ")));
+    }
     if !detail.jump_for.is_empty() {
         lines.push(format!("  jump host   of {}", detail.jump_for.join(", ")));
     }

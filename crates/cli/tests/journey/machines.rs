@@ -1,7 +1,7 @@
 //! Machines over SSH, as people reach them: whom they trust, what reaches which machine, and what a
 //! job knows of a command.
 
-use crate::kit::{Stage, until};
+use crate::kit::{Peer, Runner, Stage, until};
 use arvok_standins::{device::Device, machine::Machine};
 use reqwest::Method;
 use serde_json::json;
@@ -74,6 +74,95 @@ fn token(stage: &Stage, role: &str) -> String {
     let asked = json!({ "name": format!("some-{role}"), "role": role });
     let (_, made) = stage.call(Method::POST, "/api/v1/tokens", Some(&asked));
     made["token"].as_str().expect("a token").to_owned()
+}
+
+/// A connector whose figure comes over SSH and whose act goes over HTTP.
+fn array(peer: &Peer, more: &str, also: &str) -> String {
+    format!(
+        "connector: array
+operations:
+  waiting:
+    command: {{ args: [echo, '7'], looks: true }}
+    output: '{{\"waiting\": int(response.stdout.trim())}}'
+    gives: {{ waiting: {{ type: integer }} }}
+  flush:
+    takes: {{ what: {{ type: string }} }}
+    request: {{ method: POST, path: /tell, body: {{ what: '${{give.what}}' }} }}
+    repeat: never
+---
+connection: array
+connector: array
+base: {}
+credential: {{ bearer: \"${{secret('array')}}\" }}
+{more}
+also: {also}
+---
+runbook: flush
+target: vm/array
+steps:
+  - {{ id: waiting, call: waiting, via: array }}
+  - {{ id: flush, call: flush, via: array, give: {{ what: '${{steps.waiting.waiting}} are flushed' }} }}
+",
+        peer.url
+    )
+}
+
+#[test]
+fn the_figure_that_decides_comes_over_ssh_and_the_act_goes_over_http() {
+    let stage = Stage::with_demo();
+    let machine = machine(&stage, "also");
+    trust(&stage, &machine);
+    let peer = Peer::start();
+    stage.secret("array", "array-password", &["connection/array"]);
+    stage.publish(&array(&peer, "", "[quill]"));
+    let done = |is: &str| {
+        let job = stage.arvok(&["job", "launch", "flush", "--yes", "--follow"]);
+        assert_eq!(job.code == 0, is == "done", "{}", job.all());
+        job.all()
+    };
+    done("done");
+    assert_eq!(peer.count("7 are flushed"), 1);
+    let shown = stage.arvok(&["connection", "show", "array"]);
+    assert!(shown.out.contains("also        by quill"), "{}", shown.out);
+    // The calls of both are the connection's that was named.
+    let calls = stage.get("/api/v1/connections/array/calls");
+    let named: Vec<_> = calls["items"]
+        .as_array()
+        .expect("calls")
+        .iter()
+        .map(|call| call["operation"].as_str().unwrap_or_default())
+        .collect();
+    assert_eq!(named, ["flush", "waiting"]);
+    assert!(
+        stage.arvok(&["connection", "show", "quill"]).out.contains("used by     connection array")
+    );
+    let tried = stage.arvok(&["connection", "try", "array", "waiting", "--yes"]);
+    assert!(tried.code == 0 && tried.out.contains('7'), "{}", tried.all());
+
+    // What goes by another connection is bound by that one, and nobody takes it away.
+    let gone = stage.arvok(&["withdraw", "connection", "quill", "--yes"]);
+    assert!(gone.code != 0 && gone.all().contains("array"), "{}", gone.all());
+    for (also, words) in [
+        ("[]", "is not where `waiting` of connector `array` goes: ssh://"),
+        ("[array]", "`array` is this connection"),
+        ("[nobody]", "nobody"),
+        ("[quill, crew-chat]", "`crew-chat` speaks the same protocol as base"),
+        (
+            "[many]",
+            "`waiting` of connector `array` does not say on which `host`, by connection `many`",
+        ),
+        ("[quill, office-mail]", "`office-mail` is for no operation of connector `array`"),
+    ] {
+        let file = array(&peer, "", also);
+        let said = stage.arvok_with(&["publish", "-", "--yes"], &[], &file);
+        assert!(said.code != 0 && said.all().contains(words), "{also}: {}", said.all());
+    }
+
+    // Of runners too each is as its own connection says: the act goes by one, the command does not.
+    let _near = Runner::start(&stage, "nessfold-1", "site=nessfold");
+    stage.publish(&array(&peer, "through: { site: nessfold }", "[quill]"));
+    done("done");
+    assert_eq!(peer.count("7 are flushed"), 2);
 }
 
 #[test]

@@ -198,6 +198,55 @@ fn of_a_runner_that_dies_or_freezes_a_call_is_unknown_and_nothing_comes_twice() 
 }
 
 #[test]
+fn a_runner_is_handed_the_secrets_of_that_connection_alone_by_which_a_call_goes() {
+    let stage = Stage::bare();
+    stage.secret("office", "office-password", &["connection/array"]);
+    stage.secret("shell", "shell-password", &["connection/shell"]);
+    stage.publish(
+        "connector: array
+operations:
+  waiting: { command: { args: [date], looks: true } }
+  flush: { request: { method: POST, path: /flush } }
+---
+connection: array
+connector: array
+base: http://127.0.0.1:9
+credential: { bearer: \"${secret('office')}\" }
+through: { site: nessfold }
+also: [shell]
+---
+connector: any
+operations: { about: { command: { args: [date], looks: true } } }
+---
+connection: shell
+connector: any
+base: ssh://127.0.0.1:9
+credential: { basic: { user: pat, password: \"${secret('shell')}\" } }
+through: { site: brack }
+---
+runbook: waiting
+target: vm/array
+steps: [ { id: waiting, call: waiting, via: array } ]
+",
+    );
+    let asked = json!({ "name": "brack-1", "labels": { "site": "brack" } });
+    let (_, made) = stage.call(Method::POST, "/api/v1/runners", Some(&asked));
+    let token = made["token"].as_str().expect("a token");
+    let (status, job) =
+        stage.call(Method::POST, "/api/v1/jobs", Some(&json!({ "runbook": "waiting" })));
+    assert_eq!(status, 201, "{job}");
+    let claim = json!({ "protocol": 1, "build": "0.1.0", "at_once": 9, "room": 1,
+        "wait_ms": 20_000, "at": "2026-11-25T12:00:00Z" });
+    let (_, claimed) = stage.call_as(token, Method::POST, "/runner/v1/claim", Some(&claim));
+    let work = &claimed["calls"][0]["work"];
+    assert_eq!((&work["via"], &work["act"]["operation"]), (&json!("array"), &json!("waiting")));
+    let opened = work["opened"].as_object().expect("what is opened");
+    assert_eq!(opened.keys().collect::<Vec<_>>(), ["shell"], "{claimed}");
+    assert_eq!(opened["shell"]["secrets"]["shell"], "shell-password");
+    assert!(!claimed.to_string().contains("office-password"), "{claimed}");
+}
+
+#[test]
 fn a_hostile_runner_answers_its_own_calls_alone() {
     let stage = Stage::bare();
     let peer = peer(&stage, "20s", "");

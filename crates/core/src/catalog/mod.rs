@@ -188,7 +188,7 @@ impl Catalog {
         Matcher::new(self.rules().collect())
     }
 
-    /// A connection with one operation of its connector.
+    /// One operation of a connection's connector, with the connection by which it goes.
     ///
     /// # Errors
     /// If there is no such connection, connector or operation.

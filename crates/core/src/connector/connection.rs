@@ -52,6 +52,10 @@ pub struct ConnectionDoc {
     /// own credential and none of theirs. It is one over `ssh://`; for `ssh://` and `netconf://`.
     #[serde(default)]
     pub jump: Option<String>,
+    /// Other connections, by which those operations of the connector go that speak another
+    /// protocol: with their addresses, credentials and limits. One for each further protocol.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
     /// The authorities, as certificates in PEM, of which one must have signed the other side's.
     /// Left out: those that the system knows. `${setting('name')}` takes them from the service's
     /// own settings.
@@ -111,6 +115,8 @@ pub struct Connection {
     pub host_keys: Vec<String>,
     /// The connection to the machine through which these are reached.
     pub jump: Option<String>,
+    /// The connections by which operations of other protocols go.
+    pub also: Vec<String>,
     /// The authorities that are trusted instead of those that the system knows.
     pub authorities: Option<Template>,
     /// The labels of the runners that make its calls; none: the nodes make them.
@@ -164,7 +170,8 @@ impl Definition for Connection {
 
     fn uses(&self) -> Vec<(Kind, String)> {
         let jump = self.jump.iter().map(|jump| (Kind::Connection, jump.clone()));
-        std::iter::once((Kind::Connector, self.connector.clone())).chain(jump).collect()
+        let also = self.also.iter().map(|also| (Kind::Connection, also.clone()));
+        std::iter::once((Kind::Connector, self.connector.clone())).chain(jump).chain(also).collect()
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
@@ -186,43 +193,119 @@ impl Definition for Connection {
                 return wrong;
             }
         }
-        let Some(protocol) = self.protocol else { return Vec::new() };
-        let other =
-            connector.operations.iter().find(|(_, operation)| operation.protocol() != protocol);
-        let wrong = |(name, operation): (&String, &Operation)| {
-            let schemes = operation.protocol().schemes().join(" or ");
-            let fault =
-                format!("is not where `{name}` of connector `{}` goes: {schemes}", connector.name);
-            Mismatch::at("/base", Fault::Unfit(fault))
-        };
-        if let Some(other) = other.map(wrong).into_iter().next() {
-            return vec![other];
+        if let Some(wrong) = self.also_mismatch(connector, others) {
+            return vec![wrong];
         }
-        let is_many = !self.hosts.is_empty();
-        let unlike = |(name, operation): (&String, &Operation)| {
-            let (its, fault) = (operation.names_host(), &connector.name);
-            let fault = match is_many {
-                true => format!("`{name}` of connector `{fault}` does not say on which `host`"),
-                false => format!("`{name}` of connector `{fault}` says on which `host`; list them"),
-            };
-            (its != is_many).then(|| Mismatch::at("/hosts", Fault::Unfit(fault)))
+        let operations = || connector.operations.iter();
+        operations()
+            .find_map(|one| self.operation_mismatch(connector, one, others))
+            .into_iter()
+            .collect()
+    }
+}
+
+impl Connection {
+    /// The protocol that it speaks: as its address says, or else as all operations of its connector
+    /// do.
+    fn spoken(&self, others: &dyn Others) -> Option<Protocol> {
+        let of_operations = || {
+            let connector = others.get::<Connector>(&self.connector).ok()?;
+            let mut spoken = connector.operations.values().map(Operation::protocol);
+            let first = spoken.next()?;
+            spoken.all(|other| other == first).then_some(first)
         };
-        let may_be_many = protocol.may_be_many();
-        connector.operations.iter().filter(|_| may_be_many).find_map(unlike).into_iter().collect()
+        self.protocol.or_else(of_operations)
+    }
+
+    /// The connection by which a call of a protocol goes: itself, or one of `also`.
+    pub(super) fn for_protocol<'o>(
+        &'o self,
+        protocol: Protocol,
+        others: &'o dyn Others,
+    ) -> &'o Self {
+        let found = || {
+            let also = self.also.iter().filter_map(|name| others.get::<Self>(name).ok());
+            also.into_iter().find(|also| also.spoken(others) == Some(protocol))
+        };
+        match self.protocol == Some(protocol) || self.also.is_empty() {
+            true => self,
+            false => found().unwrap_or(self),
+        }
+    }
+
+    /// What is wrong with `also`.
+    fn also_mismatch(&self, connector: &Connector, others: &dyn Others) -> Option<Mismatch> {
+        let mut spoken = BTreeMap::new();
+        spoken.extend(self.protocol.map(|protocol| (protocol, "base".to_owned())));
+        for (n, name) in self.also.iter().enumerate() {
+            let wrong = |fault: String| {
+                Some(Mismatch::at(format!("/also/{n}"), Fault::Unfit(format!("`{name}` {fault}"))))
+            };
+            let also = match others.get::<Self>(name) {
+                Err(missing) => return Some(Mismatch::at(format!("/also/{n}"), missing)),
+                Ok(also) if also.name == self.name => return wrong("is this connection".into()),
+                Ok(also) => also,
+            };
+            let Some(protocol) = also.spoken(others) else { continue };
+            if let Some(other) = spoken.insert(protocol, format!("`{name}`")) {
+                return wrong(format!("speaks the same protocol as {other}"));
+            }
+            if !connector.operations.values().any(|operation| operation.protocol() == protocol) {
+                let connector = &connector.name;
+                return wrong(format!("is for no operation of connector `{connector}`"));
+            }
+        }
+        None
+    }
+
+    /// What does not fit of where an operation goes.
+    fn operation_mismatch(
+        &self,
+        connector: &Connector,
+        (name, operation): (&String, &Operation),
+        others: &dyn Others,
+    ) -> Option<Mismatch> {
+        let protocol = operation.protocol();
+        let by = self.for_protocol(protocol, others);
+        let is_also = by.name != self.name;
+        if !is_also && self.protocol.is_some_and(|own| own != protocol) {
+            let schemes = protocol.schemes().join(" or ");
+            let fault = format!(
+                "is not where `{name}` of connector `{}` goes: {schemes}; name a connection to \
+                 there in `also`",
+                connector.name
+            );
+            return Some(Mismatch::at("/base", Fault::Unfit(fault)));
+        }
+        if by.protocol.is_none() || !protocol.may_be_many() {
+            return None;
+        }
+        let is_many = !by.hosts.is_empty();
+        if operation.names_host() == is_many {
+            return None;
+        }
+        let (at, whose) = match is_also {
+            true => ("/also", format!(", by connection `{}`", by.name)),
+            false => ("/hosts", String::new()),
+        };
+        let connector = &connector.name;
+        let fault = match is_many {
+            true => {
+                format!("`{name}` of connector `{connector}` does not say on which `host`{whose}")
+            }
+            false => format!(
+                "`{name}` of connector `{connector}` says on which `host`{whose}; list them"
+            ),
+        };
+        Some(Mismatch::at(at, Fault::Unfit(fault)))
     }
 }
 
 /// Why a connection is none to a jump host.
 fn jump_mismatch(jump: &str, through: Option<&Labels>, others: &dyn Others) -> Option<Mismatch> {
-    // Where the address does not say how it is spoken to, what its connector does says it.
-    let protocol = |connection: &Connection| {
-        let connector = others.get::<Connector>(&connection.connector).ok();
-        let operation = connector.and_then(|connector| connector.operations.values().next());
-        connection.protocol.or_else(|| operation.map(Operation::protocol))
-    };
     let fault = match others.get::<Connection>(jump) {
         Err(missing) => return Some(Mismatch::at("/jump", missing)),
-        Ok(connection) if protocol(connection).is_some_and(|p| p != Protocol::Ssh) => {
+        Ok(connection) if connection.spoken(others).is_some_and(|p| p != Protocol::Ssh) => {
             "is not reached over SSH"
         }
         Ok(connection) if !connection.hosts.is_empty() => "is not one machine",
@@ -401,6 +484,7 @@ impl Defined for Connection {
                 hosts,
                 host_keys: doc.host_keys,
                 jump: doc.jump,
+                also: doc.also,
                 credential,
                 authorities,
                 through: doc.through,

@@ -171,7 +171,8 @@ fn tests(check: &mut Checker<'_>, test: &str, operations: &BTreeMap<String, Oper
     }
 }
 
-/// A connection with one operation of its connector.
+/// One operation of a connection's connector, with the connection by which it goes: that one, or of
+/// those that it names in `also` the one that speaks the operation's protocol.
 ///
 /// # Errors
 /// If there is no such connection, connector or operation.
@@ -186,7 +187,8 @@ pub fn operation<'a>(
     let missing = || {
         Missing::new("operation", operation, known()).of(format!("connector `{}`", connector.name))
     };
-    connector.operations.get(operation).map(|op| (connection, op)).ok_or_else(missing)
+    let found = connector.operations.get(operation).ok_or_else(missing)?;
+    Ok((connection.for_protocol(found.protocol(), others), found))
 }
 
 #[cfg(test)]

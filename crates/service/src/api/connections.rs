@@ -115,9 +115,10 @@ pub(super) async fn one(
         |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
     let connector = published.catalog.get::<Connector>(&connection.connector);
-    let is_behind =
-        |(other, _): &(&Connection, i32)| other.jump.as_deref() == Some(&*connection.name);
-    let others = published.catalog.all::<Connection>().filter(is_behind);
+    let others = |is_one: &dyn Fn(&Connection) -> bool| {
+        let all = published.catalog.all::<Connection>().map(|(other, _)| other);
+        all.filter(|other| is_one(other)).map(|other| other.name.clone()).collect()
+    };
     Ok(web::Json(ConnectionDetail {
         item: item(&published, connection, went.unwrap_or_default()),
         operations: operations(&published, connection)
@@ -134,7 +135,9 @@ pub(super) async fn one(
         jump: connection.jump.clone(),
         runners: connection.through.clone().map(|labels| labels.0),
         runner_secrets: connection.runner_secrets.iter().cloned().collect(),
-        jump_for: others.map(|(other, _)| other.name.clone()).collect(),
+        jump_for: others(&|other| other.jump.as_deref() == Some(&*connection.name)),
+        also: connection.also.clone(),
+        also_for: others(&|other| other.also.contains(&connection.name)),
         host_keys: connection.host_keys.clone(),
         trusted: host_keys::of_connection(&node.pools.questions, &connection.name, MOST_TRUSTED)
             .await?,

@@ -270,7 +270,8 @@ async fn perform(
         None => {
             let act = through::call_of(out.operation, out.give, out.key, out.callback);
             let times = (millis(one), millis(whole));
-            let through = Through::of(connection, act, times).by(&out.caller, out.trace);
+            let through = Through::of(connection, act, times).called_via(out.via);
+            let through = through.by(&out.caller, out.trace);
             through::call(node, published, operation, through).await
         }
         Some(ready) => {

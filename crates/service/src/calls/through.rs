@@ -27,7 +27,7 @@ use arvok_store::{
 };
 use serde::{Deserialize, Serialize};
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     time::{Duration, Instant},
 };
 
@@ -65,6 +65,9 @@ pub(crate) struct RunnerReport {
 
 /// What is to be done through runners.
 pub(super) struct Through<'a> {
+    /// The connection that was named.
+    via: &'a str,
+    /// That by whose runners it goes.
     connection: &'a Connection,
     caller: Option<&'a Caller>,
     act: RunnerAct,
@@ -89,7 +92,13 @@ impl<'a> Through<'a> {
         act: RunnerAct,
         (one, whole): (Duration, Duration),
     ) -> Self {
-        Self { connection, act, one, whole, caller: None, trace: None }
+        let via = &connection.name;
+        Self { via, connection, act, one, whole, caller: None, trace: None }
+    }
+
+    /// A call of an operation of another connection, which goes by this one.
+    pub fn called_via(self, via: &'a str) -> Self {
+        Self { via, ..self }
     }
 
     /// The same for a step or a person.
@@ -229,12 +238,12 @@ impl Drop for Asked<'_> {
 
 /// Asks for something and waits for what came of it.
 async fn ask(node: &Node, through: Through<'_>) -> Result<RunnerReport, Failure> {
-    let Through { connection, caller, act, one, whole, trace } = through;
+    let Through { via, connection, caller, act, one, whole, trace } = through;
     let labels = connection.through.clone().unwrap_or_default();
     let millis = |time: Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
     let order = Order {
         act,
-        via: connection.name.clone(),
+        via: via.to_owned(),
         timeout_ms: millis(one),
         within_ms: (whole != one).then(|| millis(whole)),
         trace,
@@ -369,19 +378,30 @@ pub(crate) fn work_of(node: &Node, sealed: &[u8]) -> Result<RunnerWork, Failure>
     let order: Order = serde_json::from_str(&text)
         .map_err(|e| unsent(format!("another build of a node asked for it: {e}")))?;
     let published = node.published();
-    let (connection, _) = published
+    let (named, _) = published
         .catalog
         .get::<Connection>(&order.via)
         .ok_or_else(|| unsent(format!("there is no connection `{}` any more", order.via)))?;
+    let connection = match &order.act {
+        RunnerAct::Call { operation, .. } => {
+            let found = published.catalog.operation(&order.via, operation);
+            found.map_err(|missing| unsent(missing.to_string()))?.0
+        }
+        _ => named,
+    };
     let jump = connection.jump.as_ref().and_then(|jump| published.catalog.get::<Connection>(jump));
-    let both: Vec<&Connection> =
+    let used: Vec<&Connection> =
         std::iter::once(connection).chain(jump.map(|(jump, _)| jump)).collect();
-    let mut documents = Vec::new();
+    // Of the one that is only named the secrets stay here.
+    let mut described = BTreeSet::new();
+    for one in std::iter::once(named).chain(used.iter().copied()) {
+        described.insert((Kind::Connection, &one.name));
+        described.insert((Kind::Connector, &one.connector));
+    }
+    let entries = described.iter().filter_map(|(kind, name)| published.catalog.entry(*kind, name));
+    let documents = entries.map(|entry| entry.document.text.clone()).collect();
     let mut opened = BTreeMap::new();
-    for one in both {
-        let named = [(Kind::Connection, &one.name), (Kind::Connector, &one.connector)];
-        let entries = named.iter().filter_map(|(kind, name)| published.catalog.entry(*kind, name));
-        documents.extend(entries.map(|entry| entry.document.text.clone()));
+    for one in used {
         opened.insert(one.name.clone(), values(&published, one).map_err(unsent)?);
     }
     Ok(RunnerWork {

@@ -46,7 +46,7 @@ use crate::Period;
 use serde_json::Value;
 
 /// A protocol, by which the address of a connection says how it is spoken to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Protocol {
     /// AMQP 0-9-1: `amqp://`, `amqps://`.
     Amqp,
