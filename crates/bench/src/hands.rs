@@ -149,11 +149,95 @@ pub async fn overhead(stage: &Stage) -> Fallible<Figure> {
     ))
 }
 
+/// Machines of a list, and how many of them at once.
+const HOSTS: usize = 1_000;
+const AT_ONCE: usize = 100;
+
+/// A command on each of many machines, by one step of a job, against a loop of the bare client with
+/// as many at once. They are one machine under as many names: all of them are 127.0.0.1.
+pub async fn many(stage: &Stage) -> Fallible<Vec<Figure>> {
+    let folder = std::env::temp_dir().join(format!("arvok-{}-many", std::process::id()));
+    let machine = Machine::start_with(folder, 0, "MaxStartups 300\n")?;
+    let names: Vec<String> = (0..HOSTS)
+        .map(|n| {
+            let zeros = |digit: usize| "0".repeat(1 + n / digit % 10);
+            format!("127.{}.{}.{}1", zeros(100), zeros(10), zeros(1))
+        })
+        .collect();
+    let secret = json!({ "value": machine.key()?, "allowed": ["connection/fleet"] });
+    stage.put("/api/v1/secrets/fleet-key", &secret).await?;
+    let text = format!(
+        "connector: any-linux\noperations:\n  about:\n    takes: {{ host: {{ type: string }} }}\n    \
+         host: '${{give.host}}'\n    command: {{ args: [uname, -s], looks: true }}\n---\n\
+         connection: fleet\nconnector: any-linux\nbase: ssh://*:{}\nhosts: ['127.*']\n\
+         host_keys: ['{}']\ntimeout: 30s\ncredential: {{ key: {{ user: {}, private: \
+         \"${{secret('fleet-key')}}\" }} }}\n---\nrunbook: fleet\ninputs: {{ hosts: {{ type: array, \
+         items: {{ type: string }} }} }}\ntarget: fleet/all\ntimeout: 10m\nsteps:\n  - id: all\n    \
+         each: inputs.hosts\n    as: host\n    at_once: {AT_ONCE}\n    gives: host\n    steps:\n      \
+         - {{ id: about, call: about, via: fleet, give: {{ host: '${{host}}' }} }}\n",
+        machine.port(),
+        machine.fingerprint()?,
+        machine.user(),
+    );
+    stage.publish(&text).await?;
+    let mut took = (Duration::ZERO, Duration::ZERO);
+    // A list that is short shows that it works, and warms both up.
+    for names in [&names[..20], &names] {
+        let begun = Instant::now();
+        let room = Arc::new(tokio::sync::Semaphore::new(AT_ONCE));
+        let key = machine.key()?;
+        let loops = names.iter().map(|name| {
+            let (room, key) = (Arc::clone(&room), key.clone());
+            let (name, port) = (name.clone(), machine.port());
+            let user = machine.user().to_owned();
+            tokio::spawn(async move {
+                let _turn = room.acquire_owned().await.map_err(|e| e.to_string())?;
+                let bare = session_at((&name, port), &user, &key).await;
+                ran(&bare.map_err(|e| e.to_string())?).await.map_err(|e| e.to_string())
+            })
+        });
+        for ended in loops.collect::<Vec<_>>() {
+            ended.await??;
+        }
+        let between = Instant::now();
+        let launch = json!({ "runbook": "fleet", "inputs": { "hosts": names } });
+        let job = stage.launch(&launch).await?;
+        loop {
+            let state = stage.get("/api/v1/jobs?runbook=fleet&limit=1").await?;
+            match state["items"][0]["state"].as_str() {
+                Some("succeeded") => break,
+                Some("queued" | "running") => tokio::time::sleep(Duration::from_millis(50)).await,
+                other => return Err(format!("job {job} is {other:?}").into()),
+            }
+        }
+        took = (between - begun, between.elapsed());
+    }
+    let pace = |took: Duration| HOSTS as f64 / took.as_secs_f64();
+    Ok(vec![
+        Figure::new(
+            "hands/1000-hosts",
+            (pace(took.1), "hosts/s"),
+            ("a bare loop", pace(took.0)),
+            Goal::AtLeast(0.7, ">= 0.7"),
+        ),
+        Figure::new(
+            "hands/1000-hosts-memory",
+            (stage.most_memory()?, "MB"),
+            ("what is allowed", 200.0),
+            Goal::AtMost(1.0, "<= 1"),
+        ),
+    ])
+}
+
 async fn session(machine: &Machine) -> Fallible<Handle<Trusting>> {
+    session_at(("127.0.0.1", machine.port()), machine.user(), &machine.key()?).await
+}
+
+async fn session_at(at: (&str, u16), user: &str, key: &str) -> Fallible<Handle<Trusting>> {
     let config = Arc::new(client::Config { nodelay: true, ..client::Config::default() });
-    let mut handle = client::connect(config, ("127.0.0.1", machine.port()), Trusting).await?;
-    let key = PrivateKeyWithHashAlg::new(Arc::new(decode_secret_key(&machine.key()?, None)?), None);
-    match handle.authenticate_publickey(machine.user(), key).await?.success() {
+    let mut handle = client::connect(config, at, Trusting).await?;
+    let key = PrivateKeyWithHashAlg::new(Arc::new(decode_secret_key(key, None)?), None);
+    match handle.authenticate_publickey(user, key).await?.success() {
         true => Ok(handle),
         false => Err("the machine does not let the bare client in".into()),
     }

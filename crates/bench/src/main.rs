@@ -40,8 +40,9 @@ fn main() -> ExitCode {
     }
 }
 
-/// All of it, or the parts that are named: `rules`, `connect`, `hands`, `runners`, `intake`,
-/// `storm`, `latency`, `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`, `reading`.
+/// All of it, or the parts that are named: `rules`, `connect`, `hands`, `fleet`, `runners`,
+/// `intake`, `storm`, `latency`, `jobs`, `await`, `neighbours` or one of its figures, `rehearsal`,
+/// `reading`.
 async fn measure() -> Fallible<()> {
     let mut figures = Vec::new();
     let ended = parts(&mut figures).await;
@@ -69,6 +70,10 @@ async fn parts(figures: &mut Vec<summary::Figure>) -> Fallible<()> {
         return Ok(());
     }
     let mut stage = Stage::start().await?;
+    // First: the most memory is that of the node's whole life.
+    if asked("fleet") {
+        figures.extend(hands::many(&stage).await?);
+    }
     if asked("runners") {
         figures.push(hands::overhead(&stage).await?);
     }

@@ -126,6 +126,8 @@ impl Harbour {
             secret(name, "keys", place);
         }
         let Secrets { made: mut secrets, .. } = secrets;
+        // The same switch, by way of the runner at its pier.
+        secrets.push(("pier-3", switch.clone(), "connection/pier-3"));
         secrets.push(("board-key", board_key.to_owned(), "subscriber/harbour-board"));
         Ok(Self {
             yard: yard::start(YardOptions {

@@ -27,13 +27,15 @@ pub enum Scene {
     LoopCloses,
     /// The status checks of the web site ask for three remedies
     SiteChecked,
+    /// A port of a pier's switch is down, and only a runner there reaches it
+    PortDown,
     /// A timetable worker is taken away
     WorkerLeaves,
 }
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
         Self::HostPressed,
@@ -45,6 +47,7 @@ impl Scene {
         Self::FaresRollOut,
         Self::LoopCloses,
         Self::SiteChecked,
+        Self::PortDown,
         Self::WorkerLeaves,
     ];
 }

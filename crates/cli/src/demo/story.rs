@@ -32,18 +32,20 @@ enum Happening {
     WorkerLeaves,
     /// A kiosk is made.
     KioskMade,
+    /// A port of the pier is shut down for errors.
+    PortDown,
     /// A faulty release: whoever looks at the console may decide.
     ReleaseFails,
 }
 
 use Happening::{
-    DiskFills, FaresFail, FaresRaised, KioskMade, MailsPileUp, OutOfPaper, PageWrong,
+    DiskFills, FaresFail, FaresRaised, KioskMade, MailsPileUp, OutOfPaper, PageWrong, PortDown,
     ProcessorsBusy, ReleaseFails, SiteUnwell, SwitchedOff, WorkerLeaves,
 };
 
 /// In the order in which they come; of the disks some have a rule that acts, some one that watches,
 /// some one that proposes.
-const ROUND: [Happening; 16] = [
+const ROUND: [Happening; 17] = [
     DiskFills("quill-report-2", "scratch"),
     PageWrong,
     DiskFills("quill-booking-db-2", "data"),
@@ -53,6 +55,7 @@ const ROUND: [Happening; 16] = [
     DiskFills("brack-kiosk-3", "system"),
     ReleaseFails,
     ProcessorsBusy,
+    PortDown,
     SiteUnwell,
     DiskFills("quill-booking-db-1", "data"),
     FaresFail,
@@ -104,6 +107,10 @@ impl Happening {
             WorkerLeaves => {
                 _ = harbour.cloud.with(|cloud| cloud.reclaim(WORKER, Duration::from_secs(60)));
             }
+            PortDown => harbour.switch.with(|switch| {
+                let port = switch.ports.get_mut("ge-0/0/7");
+                port.into_iter().for_each(|port| port.shut_for_errors = true);
+            }),
             KioskMade => harbour.yard.with(|yard| yard.make(NEW_KIOSK, "quill-hv-3")),
             ReleaseFails => scenes::faulty_release(world),
         }
@@ -133,7 +140,7 @@ impl Happening {
             FaresFail => failing(world, 0),
             WorkerLeaves => harbour.cloud.with(|cloud| cloud.bring_back(WORKER)),
             KioskMade => drop(harbour.yard.with(|yard| yard.vms.remove(NEW_KIOSK))),
-            PageWrong | FaresRaised | SiteUnwell | ReleaseFails => {}
+            PageWrong | FaresRaised | SiteUnwell | ReleaseFails | PortDown => {}
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::Options;
 use crate::{client::Client, error::CliError};
-use arvok_api::{FileText, Plan, PublishRequest, SecretValue};
+use arvok_api::{FileText, NewRunner, Plan, PublishRequest, RunnerMade, SecretValue};
 use arvok_connect::Keys;
 use arvok_postgres::{Cluster, Durability, SupervisedChild, free_port, spawn_supervised};
 use arvok_service::secret_text;
@@ -12,7 +12,7 @@ use rust_embed::RustEmbed;
 use std::{
     fs,
     net::TcpListener,
-    path::PathBuf,
+    path::{Path, PathBuf},
     process::{Command, Stdio},
     time::Duration,
 };
@@ -27,6 +27,8 @@ pub struct World {
     pub token: String,
     pub harbour: Harbour,
     node: SupervisedChild,
+    /// The runner at the pier of Brack.
+    runner: Option<SupervisedChild>,
     node_command: NodeCommand,
     cluster: Option<Cluster>,
 }
@@ -92,6 +94,7 @@ impl World {
             token: String::new(),
             harbour,
             node,
+            runner: None,
             node_command,
             cluster: Some(cluster),
         };
@@ -110,7 +113,22 @@ impl World {
                 .await?;
         }
         world.publish().await?;
+        world.runner = Some(world.start_runner(&options.data.join("runner.token")).await?);
         Ok(world)
+    }
+
+    /// Starts the runner of the pier: what stands there is reached by it alone.
+    async fn start_runner(&self, token: &Path) -> Result<SupervisedChild, CliError> {
+        let labels = [("site".to_owned(), "brack".to_owned())].into();
+        let new = NewRunner { name: "brack-pier-3".to_owned(), labels };
+        let made: RunnerMade = self.client.post("/api/v1/runners", &new).await?;
+        fs::write(token, made.token).map_err(|e| crate::error::file(token, e))?;
+        let mut command = Command::new(std::env::current_exe().map_err(failed)?);
+        command
+            .args(["runner", "--server", self.client.address(), "--token-file"])
+            .arg(token)
+            .env("ARVOK_LOG", std::env::var("ARVOK_LOG").unwrap_or_else(|_| "error".into()));
+        spawn_supervised(&command, "TERM", Stdio::null(), Stdio::inherit()).map_err(failed)
     }
 
     /// Waits until the node answers.
@@ -182,6 +200,7 @@ impl World {
     /// Stops all of it.
     pub async fn stop(mut self) {
         self.harbour.stop().await;
+        drop(self.runner.take());
         self.node.end();
         if let Some(cluster) = self.cluster.take() {
             cluster.stop();

@@ -56,11 +56,13 @@ impl Machine {
         let file = |name: &str| folder.join(name).display().to_string();
         // Without PAM an account without a password is locked.
         let pam = if ran("id", &["-u"])? == "0" { "yes" } else { "no" };
+        // The first line of a name counts.
+        let startups = if more.contains("MaxStartups") { "" } else { "MaxStartups 3\n" };
         let config = format!(
             "Port {port}\nListenAddress 127.0.0.1\nHostKey \"{}\"\nAuthorizedKeysFile \"{}\"\n\
              TrustedUserCAKeys \"{}\"\nPidFile none\nPasswordAuthentication no\n\
              KbdInteractiveAuthentication no\nUsePAM {pam}\nStrictModes no\nPermitRootLogin yes\n\
-             Subsystem sftp internal-sftp\nMaxStartups 3\nLogLevel VERBOSE\n\
+             Subsystem sftp internal-sftp\n{startups}LogLevel VERBOSE\n\
              SetEnv \"PATH={}:/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin\"\n{more}",
             file("host"),
             file("authorized"),

@@ -7,6 +7,7 @@ mod disk;
 mod fares;
 mod kiosk;
 mod mails;
+mod port;
 mod power;
 mod pressure;
 mod release;
@@ -45,6 +46,7 @@ impl Scene {
             Self::FaresRollOut => rollout::play(world).await?,
             Self::LoopCloses => chain::play(world).await?,
             Self::SiteChecked => site::play(world).await?,
+            Self::PortDown => port::play(world).await?,
             Self::WorkerLeaves => cloud::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());

@@ -16,7 +16,7 @@ use serde_json::{Map, Value};
 /// Most items of one list.
 pub const MAX_ITEMS: usize = 1_000;
 /// Most items at once.
-const MOST_AT_ONCE: usize = 50;
+const MOST_AT_ONCE: usize = 100;
 
 /// As written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -27,7 +27,7 @@ pub(super) struct EachDoc {
     /// The name of an item in the steps.
     #[serde(rename = "as")]
     pub name: String,
-    /// How many items at once, at most 50. Left out: 1.
+    /// How many items at once, at most 100. Left out: 1.
     #[serde(default)]
     pub at_once: Option<usize>,
     /// What follows when the steps of an item fail. Left out: `stop`.
