@@ -90,6 +90,8 @@ impl Debug for MailboxPlace {
 pub struct Unseen {
     /// Its number in the mailbox.
     pub uid: u32,
+    /// For how long the number stands for it: while this is the same.
+    pub validity: u32,
     /// The message; none if it is larger than is read.
     pub message: Option<Vec<u8>>,
 }
@@ -98,6 +100,8 @@ pub struct Unseen {
 #[derive(Debug)]
 pub struct OpenMailbox {
     session: Session<Limited>,
+    /// With another one the numbers of messages mean others (RFC 3501, section 2.3.1.1).
+    validity: u32,
     can_idle: bool,
     patience: Duration,
 }
@@ -133,8 +137,10 @@ impl OpenMailbox {
             let capabilities = session.capabilities().await.map_err(said)?;
             let can_idle = capabilities.has_str("IDLE");
             let selected = session.select(&place.folder).await;
-            selected.map_err(|e| format!("the folder {}: {}", place.folder, said(e)))?;
-            Ok(Self { session, can_idle, patience })
+            let selected =
+                selected.map_err(|e| format!("the folder {}: {}", place.folder, said(e)))?;
+            let validity = selected.uid_validity.unwrap_or_default();
+            Ok(Self { session, validity, can_idle, patience })
         };
         timeout(patience, opening).await.map_err(|_| late(patience)).flatten()
     }
@@ -145,7 +151,7 @@ impl OpenMailbox {
     /// # Errors
     /// Why it cannot be told; the mailbox is to be opened anew.
     pub async fn unseen(&mut self, most: usize, most_bytes: u32) -> Result<Vec<Unseen>, String> {
-        let patience = self.patience;
+        let (patience, validity) = (self.patience, self.validity);
         let reading = async {
             // A server tells of what is new when it is spoken to (RFC 3501, section 7).
             self.session.get_mut().left = MOST_READ;
@@ -168,7 +174,7 @@ impl OpenMailbox {
                     }
                     false => None,
                 };
-                all.push(Unseen { uid, message });
+                all.push(Unseen { uid, validity, message });
             }
             Ok(all)
         };
@@ -213,10 +219,10 @@ impl OpenMailbox {
     /// # Errors
     /// Why it cannot be; the mailbox is to be opened anew.
     pub async fn wait(self, longest: Duration, unless_told: Duration) -> Result<Self, String> {
-        let Self { session, can_idle, patience } = self;
+        let Self { session, validity, can_idle, patience } = self;
         if !can_idle {
             tokio::time::sleep(unless_told).await;
-            return Ok(Self { session, can_idle, patience });
+            return Ok(Self { session, validity, can_idle, patience });
         }
         let mut idle = session.idle();
         in_time(patience, idle.init()).await?;
@@ -230,7 +236,8 @@ impl OpenMailbox {
             Ok(Err(e)) => return Err(said(e)),
             Ok(Ok(_)) | Err(_) => drop(stop),
         }
-        Ok(Self { session: in_time(patience, idle.done()).await?, can_idle, patience })
+        let session = in_time(patience, idle.done()).await?;
+        Ok(Self { session, validity, can_idle, patience })
     }
 
     /// Says goodbye.

@@ -73,7 +73,7 @@ impl Purpose {
 }
 
 /// How long a database may take to let a first connection in.
-const FIRST: Duration = Duration::from_secs(5);
+const FIRST: Duration = Duration::from_secs(20);
 
 /// Whether a database can be reached and keeps what belongs to a session, and else why, in its own
 /// words.
@@ -99,6 +99,9 @@ const POOLED: &str = "a pooler stands before it that gives each transaction anot
 const SESSION_MODE: &str = "connect to the database itself, or have the pooler work in session \
     mode, with \
     ignore_startup_parameters = extra_float_digits";
+
+/// How often a pool is begun.
+const MOST_TRIES: u32 = 3;
 
 /// A connection by itself; or why there is none, in the database's words.
 async fn first(options: &PgConnectOptions) -> Result<PgConnection, String> {
@@ -172,7 +175,15 @@ pub async fn connect(
             Box::pin(async move { sqlx::raw_sql(set).execute(connection).await.map(|_| ()) })
         })
     });
-    Ok(Database::connect(options).await?)
+    // Its first connection is awaited as any other is. A database that is slow while everything
+    // starts may need longer.
+    let mut tries = 1;
+    loop {
+        match Database::connect(options.clone()).await {
+            Err(_) if tries < MOST_TRIES => tries += 1,
+            connected => return Ok(connected?),
+        }
+    }
 }
 
 /// The connections of a pool.

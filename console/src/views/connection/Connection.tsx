@@ -154,7 +154,7 @@ function facts({
       </span>,
     ]),
     ['tested by', test ? <code key="t">{test}</code> : 'a look whether it answers'],
-    ['last hour', `${item.calls} calls, ${item.failed} not well`],
+    ['last hour', `${some(item.calls, 'call')}, ${item.failed} not well`],
   ];
   if (item.median_ms != null)
     all.push(['takes', `${millis(item.median_ms)}, half of the calls less`]);

@@ -6,12 +6,14 @@ use super::taken::{Reply, known, read, take};
 use crate::node::Node;
 use arvok_connect::{OpenMailbox, Unseen};
 use arvok_store::leases;
-use std::time::Duration;
+use std::{collections::BTreeMap, time::Duration};
 use tokio::time::sleep;
 
 /// Most messages that are fetched at once, and the largest, in bytes.
 const MOST_MESSAGES: usize = 20;
 const MOST_BYTES: u32 = 1 << 20;
+/// How often a message is marked as seen that is unseen afterwards.
+const MOST_MARKS: u32 = 3;
 /// The lease of whoever reads, and for how many seconds it is held: more than the longest wait, and
 /// what one message may take.
 const LEASE: &str = "answers by mail";
@@ -28,18 +30,22 @@ const WAIT_TURN: Duration = Duration::from_secs(3);
 /// The wait before the mailbox is opened again, and the longest.
 const WAIT: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(20));
 
+/// How often each message was marked as seen that may be there unseen all the same: what was handled
+/// is not handled again.
+type Marked = BTreeMap<(u32, u32), u32>;
+
 /// Reads answers until the node stops, where its settings name a mailbox.
 pub(super) async fn run(node: &Node) {
     if node.answers.mailbox.is_none() {
         return;
     }
     let mut stopping = node.stopping.clone();
-    let mut wait = WAIT.0;
+    let (mut wait, mut marked) = (WAIT.0, Marked::new());
     while !*stopping.borrow() {
         let ended = tokio::select! {
             // What is being handled is not marked as seen, and is read by whoever looks next.
             _ = stopping.wait_for(|stop| *stop) => break,
-            ended = read_on(node, &mut wait) => ended,
+            ended = read_on(node, &mut wait, &mut marked) => ended,
         };
         if let Err(reason) = ended {
             let reason = format!("the mailbox: {reason}");
@@ -69,7 +75,7 @@ async fn is_its_turn(node: &Node) -> bool {
 
 /// Reads what is there and what comes while it is this node's turn, for as long as the connection
 /// stands.
-async fn read_on(node: &Node, wait: &mut Duration) -> Result<(), String> {
+async fn read_on(node: &Node, wait: &mut Duration, marked: &mut Marked) -> Result<(), String> {
     while !is_its_turn(node).await {
         // Whoever reads now tells of its own faults.
         node.answers_fault.set(WAY, None);
@@ -79,23 +85,38 @@ async fn read_on(node: &Node, wait: &mut Duration) -> Result<(), String> {
     let mut mailbox =
         OpenMailbox::open(&place, &password, authorities.as_deref(), PATIENCE).await?;
     tracing::info!("answers by mail are read from {place:?}");
-    *wait = WAIT.0;
-    node.answers_fault.set(WAY, None);
     while is_its_turn(node).await {
         let unseen = mailbox.unseen(MOST_MESSAGES, MOST_BYTES).await?;
+        let times = |marked: &Marked, one: &Unseen| {
+            marked.get(&(one.validity, one.uid)).copied().unwrap_or_default()
+        };
+        if unseen.iter().any(|one| times(marked, one) == MOST_MARKS) {
+            return Err("the server does not keep that a message was seen".to_owned());
+        }
+        *wait = WAIT.0;
+        node.answers_fault.set(WAY, None);
         if unseen.is_empty() {
+            marked.clear();
             mailbox = mailbox.wait(LONGEST_WAIT, WAIT_UNTOLD).await?;
             continue;
         }
-        for Unseen { uid, message } in unseen {
+        let mut is_well = true;
+        for one in unseen {
             if !is_its_turn(node).await {
                 break;
             }
-            if !handled(node, message).await {
-                sleep(WAIT_TURN).await;
-                break;
+            let times = times(marked, &one);
+            let Unseen { uid, validity, message } = one;
+            // One that cannot be recorded keeps none behind it waiting.
+            if times == 0 && !handled(node, message).await {
+                is_well = false;
+                continue;
             }
+            marked.insert((validity, uid), times + 1);
             mailbox.see(uid).await?;
+        }
+        if !is_well {
+            sleep(WAIT_TURN).await;
         }
     }
     mailbox.close().await;

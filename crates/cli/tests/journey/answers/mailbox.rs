@@ -1,9 +1,14 @@
 //! Answers that come into a mailbox of a real mail server, and are read from it.
 
 use super::{ADDRESS, ASKS, asked, deliver, launch, message};
-use crate::kit::{Dovecot, Stage, outage, until};
+use crate::kit::{Dovecot, Stage, folder, outage, until};
+use arvok_postgres::free_port;
 use serde_json::{Value, json};
-use std::time::Duration;
+use std::{
+    io::{BufRead, BufReader, Write},
+    net::{TcpListener, TcpStream},
+    time::Duration,
+};
 
 const PAT: &str = "pat@skerrow.example";
 
@@ -58,9 +63,10 @@ fn answers_are_read_from_a_mailbox_by_one_node_at_a_time() {
         assert!(acts.iter().any(|a| a == act), "{act}: {acts:?}");
     }
     assert_eq!(stage.get(&format!("/api/v1/jobs/{job}"))["job"]["state"], "waiting");
-    put(PAT, &[&to], &message(PAT, "", "Wait until morning\n\nIt is busy"));
+    // What no record holds is replaced in the remark.
+    put(PAT, &[&to], &message(PAT, "", "Wait until morning\n\nIt is\u{0} busy"));
     let gave = stage.job_in(job, &["succeeded"])["outputs"].clone();
-    assert_eq!(json!([gave["choice"], gave["remark"]]), json!(["wait", "It is busy"]));
+    assert_eq!(json!([gave["choice"], gave["remark"]]), json!(["wait", "It is\u{fffd} busy"]));
     assert!(gave["by"].as_str().is_some_and(|by| by.contains(PAT)), "{gave}");
     assert_eq!(server.logins(), 1, "one of two nodes reads");
     assert!(!stage.log().contains(&to) && !second.log().contains(&to));
@@ -115,6 +121,73 @@ fn a_mailbox_that_cannot_be_read_is_an_alarm_and_nothing_in_it_is_lost() {
     deliver(server.lmtp, PAT, &[&to], &message(PAT, "", "wait"));
     assert_eq!(stage.job_in(job, &["succeeded"])["outputs"]["choice"], "wait");
     until("the alarm to clear", || alarm(&stage).is_none().then_some(()));
+}
+
+/// A server that always has one message, which nobody can mark as seen.
+fn forgetful(message: String) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let port = listener.local_addr().expect("an address").port();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().take(200).flatten() {
+            let message = message.clone();
+            std::thread::spawn(move || speak(stream, &message));
+        }
+    });
+    port
+}
+
+fn speak(mut stream: TcpStream, message: &str) {
+    let commands = BufReader::new(stream.try_clone().expect("a stream"));
+    let size = message.len();
+    let mut say = |said: &str| stream.write_all(said.as_bytes()).is_ok();
+    if !say("* OK ready\r\n") {
+        return;
+    }
+    for line in commands.lines() {
+        let Ok(line) = line else { return };
+        let (tag, command) = line.split_once(' ').unwrap_or_default();
+        let said = match command {
+            "CAPABILITY" => "* CAPABILITY IMAP4rev1\r\n".to_owned(),
+            _ if command.starts_with("SELECT") => "* OK [UIDVALIDITY 4] so\r\n".to_owned(),
+            _ if command.starts_with("UID SEARCH") => "* SEARCH 7\r\n".to_owned(),
+            _ if command.contains("RFC822.SIZE") => {
+                format!("* 1 FETCH (UID 7 RFC822.SIZE {size})\r\n")
+            }
+            _ if command.contains("BODY") => {
+                format!("* 1 FETCH (UID 7 BODY[] {{{size}}}\r\n{message})\r\n")
+            }
+            _ => String::new(),
+        };
+        if !say(&format!("{said}{tag} OK\r\n")) {
+            return;
+        }
+    }
+}
+
+#[test]
+fn a_message_that_stays_unseen_is_taken_once_and_told() {
+    let mut stage = Stage::with_demo();
+    stage.publish(ASKS);
+    let password = folder("mailbox").join("password");
+    std::fs::write(&password, "none").expect("writes");
+    let password = password.display().to_string();
+    // The first node has the address of the question; what is in the mailbox is for it.
+    stage.restart_with_env(&[
+        ("ARVOK_ANSWERS_ADDRESS", ADDRESS),
+        ("ARVOK_ANSWERS_LISTEN", &format!("127.0.0.1:{}", free_port().expect("a port"))),
+    ]);
+    launch(&stage);
+    let to = asked(&stage, 0);
+    let port = forgetful(format!("To: {to}\r\nFrom: mal@example.net\r\n\r\nrestart\r\n"));
+    stage.restart_with_env(&[
+        ("ARVOK_ANSWERS_ADDRESS", ADDRESS),
+        ("ARVOK_ANSWERS_MAILBOX", &format!("imap://decide@127.0.0.1:{port}")),
+        ("ARVOK_ANSWERS_PASSWORD_FILE", &password),
+    ]);
+    let raised = until("an alarm", || alarm(&stage));
+    let words = raised["summary"].as_str().unwrap_or_default();
+    assert!(words.contains("does not keep that a message was seen"), "{words}");
+    assert_eq!(noted(&stage), ["stranger"]);
 }
 
 #[test]
