@@ -64,6 +64,7 @@ fn example(case: &Value) -> Value {
     let last = last
         .replace(" vm/quill-booking-db-1", " vm/a")
         .replace("job 21 ", "job 2 ")
+        .replace("pat (by link, not signed in)", "pat")
         .replace("example vm/a", "example vm/quill-booking-db-1");
     let end = last.split_once(' ').expect("a time").1;
     let expect = match end.split_once(": ") {

@@ -1,6 +1,7 @@
 //! A question: open until a person decides, or nobody did in time. Whether the time is over is told
 //! from outside, where decisions are kept, so that none is taken and passed over.
 
+use super::require::unmet;
 use crate::{
     connector::CallEnd,
     job::{
@@ -132,15 +133,15 @@ pub(in crate::job) fn go_on<'m>(
             if ask.choices.iter().any(|(name, _)| *name == decided.choice) =>
         {
             let Decided { choice, by, how, remark } = decided;
-            Some(StepEnd::Done(
-                json!({ "choice": choice, "by": by.shown(), "how": how, "remark": remark,
-                    "silent": false }),
-            ))
+            let gives = json!({ "choice": choice, "by": by.shown(), "how": how, "remark": remark,
+                "silent": false });
+            Some(decided_on(execution, ask, around, gives))
         }
         Some(StepEvent::Silent) => Some(match &ask.unanswered {
             Some(choice) => {
-                StepEnd::Done(json!({ "choice": choice, "by": "", "how": "silence", "remark": "",
-                    "silent": true }))
+                let gives = json!({ "choice": choice, "by": "", "how": "silence", "remark": "",
+                    "silent": true });
+                decided_on(execution, ask, around, gives)
             }
             None => StepEnd::failed(format!("nobody decided within {}", open.within(&ask.within))),
         }),
@@ -154,6 +155,26 @@ pub(in crate::job) fn go_on<'m>(
         }
     }
     end
+}
+
+/// What a decision comes to: what it gives, or a failure where what it was `provided` does not hold
+/// any more.
+fn decided_on<'m>(
+    execution: &Execution<'m>,
+    ask: &'m Ask,
+    around: &Around<'m>,
+    gives: Value,
+) -> StepEnd {
+    let Some(provided) = &ask.provided else { return StepEnd::Done(gives) };
+    let choice = Some(("choice", &gives["choice"]));
+    let Some(why) = execution.see_with(around, choice, |scope| unmet(provided, scope)) else {
+        return StepEnd::Done(gives);
+    };
+    let text = |of: &str| gives[of].as_str().unwrap_or_default();
+    StepEnd::failed(match text("by") {
+        "" => format!("nobody decided, which is `{}`; {why}", text("choice")),
+        by => format!("{by} chose `{}`; {why}", text("choice")),
+    })
 }
 
 /// Goes on with the message.

@@ -5,7 +5,7 @@ use crate::{
         Place,
         execution::{Around, Execution, StepEnd},
     },
-    runbook::Require,
+    runbook::{JobScope, Require},
 };
 use serde_json::{Value, json};
 
@@ -19,16 +19,21 @@ pub(in crate::job) fn run<'m>(
     execution.started(place, 1, json!({ "require": condition.text() }));
     let saw = execution.see(around, |scope| condition.saw(scope));
     execution.saw(place, saw);
-    let held = execution.see(around, |scope| match condition.holds(scope) {
-        Ok(true) => Ok(()),
-        Ok(false) => Err(match &require.otherwise {
+    match execution.see(around, |scope| unmet(require, scope)) {
+        None => StepEnd::Done(Value::Bool(true)),
+        Some(message) => StepEnd::failed(message),
+    }
+}
+
+/// What is said of a requirement that does not hold; none if it does.
+pub(super) fn unmet(require: &Require, scope: &JobScope<'_>) -> Option<String> {
+    let Require { condition, otherwise } = require;
+    match condition.holds(scope) {
+        Ok(true) => None,
+        Ok(false) => Some(match otherwise {
             Some(text) => text.fill_text(scope).unwrap_or_else(|e| e.to_string()),
             None => format!("{condition} does not hold"),
         }),
-        Err(e) => Err(format!("{condition}: {e}")),
-    });
-    match held {
-        Ok(()) => StepEnd::Done(Value::Bool(true)),
-        Err(message) => StepEnd::failed(message),
+        Err(e) => Some(format!("{condition}: {e}")),
     }
 }

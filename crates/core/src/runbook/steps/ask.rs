@@ -5,6 +5,7 @@ use super::{
     call::Call,
     document::{Build, KindDoc},
     look_at_length,
+    require::{Require, text},
 };
 use crate::{
     Period, Role,
@@ -65,6 +66,14 @@ pub(super) struct QuestionDoc {
     /// out: `stop`.
     #[serde(default, alias = "silence")]
     pub unanswered: Option<String>,
+    /// A condition that must still hold when it is decided, by a person or by nobody; `choice` is
+    /// what was chosen. If it does not hold, nothing behind is done: the step fails, and says so.
+    /// Left out: none.
+    #[serde(default)]
+    pub provided: Option<String>,
+    /// What is said when it does not.
+    #[serde(default, rename = "else")]
+    pub otherwise: Option<String>,
     /// Whether whoever has the link in the message may decide without signing in. Left out: no, the
     /// link asks for it.
     #[serde(default)]
@@ -129,6 +138,8 @@ pub struct Ask {
     pub within: Length,
     /// What nobody's decision means; none: the step fails.
     pub unanswered: Option<String>,
+    /// What must still hold when it is decided.
+    pub provided: Option<Require>,
     /// Whether whoever has the link may decide without signing in.
     pub by_link: bool,
     /// Who may answer by mail: addresses and globs.
@@ -162,6 +173,7 @@ impl KindDoc for AskDoc {
             let diagnostic = format!("`{choice}` is none of the choices; or it is `stop`");
             build.check.fail(&format!("{at}/unanswered"), diagnostic);
         }
+        let provided = provided(build, &at, (doc.provided, doc.otherwise), names);
         let by_nobody = doc.by_mail.is_empty();
         if doc.by_mail.len() > MAX_BY_MAIL {
             build.check.fail(&format!("{at}/by_mail"), format!("at most {MAX_BY_MAIL} addresses"));
@@ -196,11 +208,38 @@ impl KindDoc for AskDoc {
             choices,
             within: within?,
             unanswered,
+            provided: provided?,
             by_link,
             by_mail,
             tell: tell?,
         };
         Some(Action::Ask(Box::new(ask)))
+    }
+}
+
+/// What must still hold when it is decided; `choice` is known to it.
+fn provided(
+    build: &mut Build<'_, '_>,
+    at: &str,
+    (condition, otherwise): (Option<String>, Option<String>),
+    names: Names<'_>,
+) -> Option<Option<Require>> {
+    let roots = [names.roots, &["choice"]].concat();
+    let names = Names { roots: &roots, ..names };
+    match (condition, otherwise) {
+        (None, None) => Some(None),
+        (None, Some(_)) => {
+            build.check.fail(
+                &format!("{at}/else"),
+                "is what is said where `provided` does not hold, which is missing",
+            );
+            None
+        }
+        (Some(condition), otherwise) => {
+            let condition = build.check.condition(&format!("{at}/provided"), &condition, names);
+            let otherwise = text(build, &format!("{at}/else"), otherwise, names);
+            Some(Some(Require { condition: condition?, otherwise: otherwise? }))
+        }
     }
 }
 
@@ -286,6 +325,14 @@ impl Ask {
         look_at_length(&format!("{at}/within"), Some(&self.within), known, look);
         for (name, words) in &self.choices {
             look(&format!("{at}/choices/{name}"), Evaluated::Template(words), known.names());
+        }
+        if let Some(Require { condition, otherwise }) = &self.provided {
+            let mut known = known.clone();
+            known.bind("choice", Type::Text);
+            look(&format!("{at}/provided"), Evaluated::Condition(condition), known.names());
+            if let Some(text) = otherwise {
+                look(&format!("{at}/else"), Evaluated::Template(text), known.names());
+            }
         }
         if let Some(tell) = &self.tell {
             let mut within = known.clone();
