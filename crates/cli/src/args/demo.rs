@@ -31,6 +31,10 @@ pub enum Scene {
     PortDown,
     /// A timetable worker is taken away
     WorkerLeaves,
+    /// A unit has failed on a machine that is reached over SSH; with --real
+    UnitFails,
+    /// A guest is stopped, given more memory and started, over libvirt; with --real
+    GuestResized,
 }
 
 impl Scene {
@@ -50,6 +54,9 @@ impl Scene {
         Self::PortDown,
         Self::WorkerLeaves,
     ];
+
+    /// What needs this machine's own servers.
+    pub const REAL: [Self; 2] = [Self::UnitFails, Self::GuestResized];
 }
 
 #[derive(Debug, Subcommand)]

@@ -101,7 +101,8 @@ loopback, and plays until Ctrl-C.
 
 Examples:
   arvok demo --once                play to the end, report, and stop
-  arvok demo --once --kill-node    the same, with the node killed in the middle of the job"
+  arvok demo --once --kill-node    the same, with the node killed in the middle of the job
+  arvok demo --once --real         the same, and over SSH and libvirt, with servers of this machine"
     )]
     Demo {
         /// Play to the end, report, and stop
@@ -113,6 +114,10 @@ Examples:
         /// Kill the node without warning while the first job runs, and start it again
         #[arg(long)]
         kill_node: bool,
+        /// Start sshd and libvirtd as well, at ports of their own on loopback, and play what is
+        /// done over them; needs Debian's openssh-server, and libvirt-daemon for guests
+        #[arg(long)]
+        real: bool,
         /// The folder of the demo's data
         #[arg(long, value_name = "DIR", default_value = "arvok-demo")]
         data: PathBuf,

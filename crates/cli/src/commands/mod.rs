@@ -54,8 +54,9 @@ pub async fn run(args: Args) -> Result<(), CliError> {
             })
             .await
         }
-        Command::Demo { once, scene, kill_node, data, port, output } => {
-            demo::run(demo::Options { once, scene, json: output.json, kill_node, data, port }).await
+        Command::Demo { once, scene, kill_node, real, data, port, output } => {
+            let json = output.json;
+            demo::run(demo::Options { once, scene, json, kill_node, real, data, port }).await
         }
         Command::Standin(which) => standin::standin(which).await,
         Command::Check { paths, all_warnings, against: None, output, .. } => {

@@ -3,6 +3,7 @@
 //! [`world`] starts everything and stops it again; each of [`scenes`] makes something happen and
 //! asks the API afterwards whether it went as it should; [`story`] goes on from there.
 
+mod real;
 mod scenes;
 mod story;
 mod world;
@@ -22,6 +23,8 @@ pub struct Options {
     pub json: bool,
     /// Kill the node in the middle.
     pub kill_node: bool,
+    /// With servers of this machine.
+    pub real: bool,
     /// The folder of its data.
     pub data: PathBuf,
     /// The node's port, if it is free.
@@ -29,7 +32,8 @@ pub struct Options {
 }
 
 /// Plays.
-pub async fn run(options: Options) -> Result<(), CliError> {
+pub async fn run(mut options: Options) -> Result<(), CliError> {
+    options.real |= options.scene.is_some_and(|scene| Scene::REAL.contains(&scene));
     let stopped = async { until_stopped().await.map(drop) };
     tokio::pin!(stopped);
     let mut world = tokio::select! {
@@ -46,7 +50,11 @@ pub async fn run(options: Options) -> Result<(), CliError> {
 
 async fn play(world: &mut World, options: &Options) -> Result<(), CliError> {
     eprintln!("arvok: the night begins");
-    let chosen: Vec<Scene> = options.scene.map_or_else(|| Scene::ALL.to_vec(), |scene| vec![scene]);
+    let chosen: Vec<Scene> = match options.scene {
+        Some(scene) => vec![scene],
+        None if options.real => [&Scene::ALL[..], &Scene::REAL].concat(),
+        None => Scene::ALL.to_vec(),
+    };
     let mut told = Vec::new();
     for scene in chosen {
         let went = scene.play(world, options.kill_node).await?;

@@ -1,6 +1,9 @@
 //! Everything the demo needs: a database, stand-ins, a node, published definitions.
 
-use super::Options;
+use super::{
+    Options,
+    real::{Real, RealConnection},
+};
 use crate::{client::Client, error::CliError};
 use arvok_api::{FileText, NewRunner, Plan, PublishRequest, RunnerMade, SecretValue};
 use arvok_connect::Keys;
@@ -27,6 +30,8 @@ pub struct World {
     pub token: String,
     pub harbour: Harbour,
     node: SupervisedChild,
+    /// Servers of this machine, where they are wished.
+    pub real: Option<Real>,
     /// The runner at the pier of Brack.
     runner: Option<SupervisedChild>,
     node_command: NodeCommand,
@@ -94,6 +99,7 @@ impl World {
             token: String::new(),
             harbour,
             node,
+            real: None,
             runner: None,
             node_command,
             cluster: Some(cluster),
@@ -113,8 +119,28 @@ impl World {
                 .await?;
         }
         world.publish().await?;
+        if options.real {
+            world.start_real().await?;
+        }
         world.runner = Some(world.start_runner(&options.data.join("runner.token")).await?);
         Ok(world)
+    }
+
+    /// Starts servers of this machine, and has the library's connections lead to them.
+    async fn start_real(&mut self) -> Result<(), CliError> {
+        eprintln!("arvok: starting this machine's sshd and libvirtd on loopback");
+        let real = tokio::task::spawn_blocking(Real::start).await.map_err(failed)?;
+        let real = real.map_err(failed)?;
+        for RealConnection { name, text, key } in real.connections().map_err(failed)? {
+            let allowed = Some(vec![format!("connection/{name}")]);
+            let path = format!("/api/v1/secrets/{name}");
+            let secret = SecretValue { value: key, allowed };
+            self.client.change(Method::PUT, &path, Some(&secret)).await?;
+            let files = vec![FileText { file: format!("library/connections/{name}.yaml"), text }];
+            self.send(files).await?;
+        }
+        self.real = Some(real);
+        Ok(())
     }
 
     /// Starts the runner of the pier: what stands there is reached by it alone.
@@ -159,20 +185,15 @@ impl World {
             text,
         };
         let files = own.chain(arvok_library::files().into_iter().map(library)).collect();
-        let plan: Plan = self
-            .client
-            .post(
-                "/api/v1/publish",
-                &PublishRequest {
-                    files,
-                    withdraw: Vec::new(),
-                    dry_run: false,
-                    expects: Vec::new(),
-                },
-            )
-            .await?;
+        let plan = self.send(files).await?;
         eprintln!("arvok: published {} definitions", plan.changes.len());
         Ok(())
+    }
+
+    async fn send(&self, files: Vec<FileText>) -> Result<Plan, CliError> {
+        let (withdraw, expects) = (Vec::new(), Vec::new());
+        let request = PublishRequest { files, withdraw, dry_run: false, expects };
+        self.client.post("/api/v1/publish", &request).await
     }
 
     /// Kills the node without warning and starts it again.

@@ -143,6 +143,19 @@ fn the_demo_tells_its_story_and_a_killed_node_changes_nothing() {
     });
 }
 
+#[test]
+fn the_demo_reaches_this_machines_own_servers() {
+    let data = folder("real");
+    let data = data.to_str().expect("a path");
+    settings().bind(|| {
+        for scene in ["unit-fails", "guest-resized"] {
+            let said = run(&["demo", "--once", "--scene", scene, "--port", "0", "--data", data]);
+            assert_eq!(said.code, 0, "{}", said.all());
+            insta::assert_snapshot!(format!("demo-{scene}"), said.out);
+        }
+    });
+}
+
 /// Processes whose command line or environment names a folder.
 fn processes_of(folder: &str) -> Vec<String> {
     let entries = std::fs::read_dir("/proc").expect("the process list");

@@ -5,6 +5,7 @@ mod chain;
 mod cloud;
 mod disk;
 mod fares;
+mod guest;
 mod kiosk;
 mod mails;
 mod port;
@@ -13,6 +14,7 @@ mod pressure;
 mod release;
 mod rollout;
 mod site;
+mod unit;
 mod versions;
 
 pub use release::faulty as faulty_release;
@@ -28,6 +30,7 @@ use arvok_api::{JobDetail, JobItem, JobStep, Launch, Launched, Page};
 use arvok_core::job::{JobEffect, JobState};
 use clap::ValueEnum;
 use serde::Serialize;
+use serde_json::{Map, Value};
 use std::time::{Duration, Instant};
 
 impl Scene {
@@ -46,6 +49,8 @@ impl Scene {
             Self::FaresRollOut => rollout::play(world).await?,
             Self::LoopCloses => chain::play(world).await?,
             Self::SiteChecked => site::play(world).await?,
+            Self::UnitFails => unit::play(world).await?,
+            Self::GuestResized => guest::play(world).await?,
             Self::PortDown => port::play(world).await?,
             Self::WorkerLeaves => cloud::play(world).await?,
         };
@@ -104,6 +109,20 @@ impl Account {
         }
     }
 
+    /// It is not played: this is not here.
+    fn without(mut self, what: &str) -> Self {
+        self.line(format!("  skipped  there is no {what} here"));
+        self
+    }
+
+    /// A job that should have succeeded.
+    fn succeeded(&mut self, detail: &JobDetail) {
+        self.job(detail);
+        let job = &detail.job;
+        let good = job.state == JobState::Succeeded;
+        self.want(good, format!("{} should have succeeded on {}", job.runbook, job.target));
+    }
+
     /// The one job of a runbook on a target, made after another, which should have helped.
     async fn proved(
         &mut self,
@@ -142,11 +161,7 @@ impl Account {
             format!("there should be one job of {runbook} on {target}, not {}", found.len()),
         );
         let Some(job) = found.pop() else { return Ok(None) };
-        self.job(&detail(world, job.id).await?);
-        self.want(
-            job.state == JobState::Succeeded,
-            format!("{runbook} should have succeeded on {target}"),
-        );
+        self.succeeded(&detail(world, job.id).await?);
         Ok(Some(job))
     }
 
@@ -190,7 +205,7 @@ async fn jobs(world: &World, target: &str) -> Result<Vec<JobItem>, CliError> {
 pub async fn launch(
     world: &World,
     runbook: &str,
-    inputs: serde_json::Map<String, serde_json::Value>,
+    inputs: Map<String, Value>,
     why: &str,
 ) -> Result<i64, CliError> {
     let launch = Launch {
@@ -203,6 +218,26 @@ pub async fn launch(
     };
     let made: Launched = world.client.post("/api/v1/jobs", &launch).await?;
     Ok(made.job)
+}
+
+/// What a runbook is given.
+fn inputs(of: Value) -> Map<String, Value> {
+    match of {
+        Value::Object(inputs) => inputs,
+        _ => Map::new(),
+    }
+}
+
+/// Launches a runbook by hand and waits for its end.
+async fn launched(
+    world: &World,
+    runbook: &str,
+    inputs: Map<String, Value>,
+    why: &str,
+) -> Result<JobDetail, CliError> {
+    let id = launch(world, runbook, inputs, why).await?;
+    until_job(world, id, |job| job.finished_at.is_some()).await?;
+    detail(world, id).await
 }
 
 /// Waits until something is there, or too long.
