@@ -30,8 +30,8 @@ const WAIT_TURN: Duration = Duration::from_secs(3);
 /// The wait before the mailbox is opened again, and the longest.
 const WAIT: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(20));
 
-/// How often each message was marked as seen that may be there unseen all the same: what was handled
-/// is not handled again.
+/// How often each message was marked as seen that may be there unseen all the same: what was
+/// handled is not handled again.
 type Marked = BTreeMap<(u32, u32), u32>;
 
 /// Reads answers until the node stops, where its settings name a mailbox.
