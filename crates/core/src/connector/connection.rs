@@ -196,10 +196,10 @@ impl Definition for Connection {
         if let Some(wrong) = self.also_mismatch(connector, others) {
             return vec![wrong];
         }
-        let operations = || connector.operations.iter();
-        operations()
-            .find_map(|one| self.operation_mismatch(connector, one, others))
-            .into_iter()
+        let operations = connector.operations.iter();
+        operations
+            .filter_map(|one| self.operation_mismatch(connector, one, others))
+            .take(1)
             .collect()
     }
 }
