@@ -265,6 +265,11 @@ export const readyMade = (name: string) =>
   taken(client.GET('/api/v1/library/{name}', { params: { path: { name } } }));
 export const copyReadyMade = (name: string, body: Schema['CopyRequest']) =>
   taken(client.POST('/api/v1/library/{name}/copy', { params: { path: { name } }, body }));
+export type Contact = Schema['ContactItem'];
+export const contacts = () => taken(client.GET('/api/v1/contacts'));
+export const contact = (name: string) =>
+  taken<Contact>(client.GET('/api/v1/contacts/{name}', { params: { path: { name } } }));
+
 export type Subscriber = Schema['SubscriberItem'];
 export type Outgoing = Schema['OutgoingItem'];
 export const subscribers = () => taken(client.GET('/api/v1/subscribers'));

@@ -13,6 +13,7 @@ const KINDS = [
   { kind: 'runbook', path: '/runbooks' },
   { kind: 'connection', path: '/connections' },
   { kind: 'subscriber', path: '/subscribers' },
+  { kind: 'contact', path: '/contacts' },
   { kind: 'source', path: '/sources' },
 ];
 

@@ -46,6 +46,7 @@ const AREAS: [string, [string, string][]][] = [
     [
       ['Connections', '/connections'],
       ['Subscribers', '/subscribers'],
+      ['Contacts', '/contacts'],
     ],
   ],
   [

@@ -39,7 +39,8 @@ pub struct PublishRequest {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ExpectedVersion {
-    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
+    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
+    /// `contact`.
     pub kind: String,
     /// Its name.
     pub name: String,
@@ -51,7 +52,8 @@ pub struct ExpectedVersion {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DefinitionName {
-    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
+    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
+    /// `contact`.
     pub kind: String,
     /// Its name, as in `kind/name`.
     pub name: String,
@@ -74,7 +76,8 @@ pub struct Plan {
 /// What becomes of one document.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlannedChange {
-    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`.
+    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
+    /// `contact`.
     pub kind: String,
     /// Its name, as in `kind/name`.
     pub name: String,

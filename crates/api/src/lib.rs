@@ -24,6 +24,7 @@ pub mod alarms;
 pub mod alerts;
 pub mod audit;
 pub mod connections;
+pub mod contacts;
 pub mod decisions;
 pub mod definitions;
 pub mod filters;
@@ -53,6 +54,7 @@ pub use connections::{
     HostKeyItem, HostKeyState, ImportRequest, Imported, Machine, NeededSecret, OfferedOperation,
     TriedOperation, TrustKey, TrustedMachine, TryOperation,
 };
+pub use contacts::{ContactItem, ContactWayItem};
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText, Plan,

@@ -25,6 +25,8 @@ crate::words! {
         Connection = "connection",
         /// Where events of jobs and decisions go.
         Subscriber = "subscriber",
+        /// A person or a team, and how messages reach them.
+        Contact = "contact",
     }
 }
 
@@ -85,7 +87,7 @@ pub fn as_kind<T: Defined>(definition: &dyn Definition) -> Option<&T> {
 }
 
 /// The definitions among which one stands.
-pub trait Others {
+pub trait Others: fmt::Debug + Send + Sync {
     /// One of them.
     fn definition(&self, kind: Kind, name: &str) -> Option<&dyn Definition>;
 

@@ -4,7 +4,8 @@
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the memory
 //! of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] executes the
 //! steps of a [`runbook`] that call a [`connector`] or run a [`script`]; what jobs tell goes to
-//! whoever is a [`subscriber`]. [`bounds`] says how deep and large a value may be, [`document`]
+//! whoever is a [`subscriber`], and what they ask people to the [`contact`] that they name. [`calendar`]
+//! says what is on at a moment, [`bounds`] how deep and large a value may be, [`document`]
 //! turns YAML into typed definitions with exact places for every diagnostic, [`expr`] evaluates
 //! expressions within a budget, [`definition`] says what all kinds of definitions have in common,
 //! and [`catalog`] holds the published set together.
@@ -14,8 +15,10 @@
 pub mod alarm;
 pub mod alert;
 pub mod bounds;
+pub mod calendar;
 pub mod catalog;
 pub mod connector;
+pub mod contact;
 pub mod definition;
 mod diagnostic;
 pub mod document;
@@ -81,9 +84,11 @@ mod tests {
             "croner",
             "ego-tree",
             "html5ever",
+            "icalendar",
             "pulldown-cmark",
             "quick-xml",
             "regex",
+            "rrule",
             "rustc-hash",
             "jsonschema",
             "mail-parser",

@@ -15,7 +15,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// The paths of the console's own pages.
-const PAGES: [&str; 16] = [
+const PAGES: [&str; 17] = [
     "",
     "decide",
     "alerts",
@@ -27,6 +27,7 @@ const PAGES: [&str; 16] = [
     "library",
     "connections",
     "subscribers",
+    "contacts",
     "sources",
     "system",
     "access",

@@ -242,6 +242,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Contacts, by name. */
+        get: operations["listContacts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contacts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One contact. */
+        get: operations["showContact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/decisions": {
         parameters: {
             query?: never;
@@ -318,7 +352,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
+        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`, `contact`. */
         get: operations["listDefinitions"];
         put?: never;
         post?: never;
@@ -1931,6 +1965,47 @@ export interface components {
             /** @description What was said, or went wrong. */
             message: string;
         };
+        /** @description A contact: a person or a team. */
+        ContactItem: {
+            /** @description The name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /** @description The members; of a person none. */
+            members: string[];
+            /** @description Those of the members who are on duty now by the team's calendar. */
+            on_duty: string[];
+            /**
+             * @description The operation that says who is on duty, with its connection, if none of this says it: it is
+             *     called when somebody is to be reached.
+             */
+            duty_by?: string | null;
+            /**
+             * Format: int32
+             * @description How often all ways are gone through until somebody answers.
+             */
+            rounds: number;
+            /** @description The ways in the order in which they would be tried now. */
+            ways: components["schemas"]["ContactWayItem"][];
+        };
+        /** @description A way by which messages reach a person. */
+        ContactWayItem: {
+            /** @description The person. */
+            contact: string;
+            /** @description The operation. */
+            call: string;
+            /** @description The connection through which it is called. */
+            via: string;
+            /** @description How long an answer is waited for before the next way, such as `5m`. */
+            wait: string;
+            /**
+             * @description When the person can be reached so, such as `mon,tue 07:00-22:00 Europe/London`; absent:
+             *     always.
+             */
+            hours?: string | null;
+            /** @description Whether it would be tried now. */
+            now: boolean;
+        };
         /** @description A copy that is not published yet. */
         Copied: {
             /** @description Its document; with what it needs, all of them. */
@@ -2073,7 +2148,10 @@ export interface components {
         };
         /** @description A definition by its name. */
         DefinitionName: {
-            /** @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
+            /**
+             * @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
+             *     `contact`.
+             */
             kind: string;
             /** @description Its name, as in `kind/name`. */
             name: string;
@@ -2170,7 +2248,10 @@ export interface components {
         };
         /** @description The version that a definition is to have afterwards. */
         ExpectedVersion: {
-            /** @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
+            /**
+             * @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
+             *     `contact`.
+             */
             kind: string;
             /** @description Its name. */
             name: string;
@@ -3335,6 +3416,39 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_ContactItem: {
+            /** @description The items, newest first. */
+            items: {
+                /** @description The name. */
+                name: string;
+                /** @description One line for people. */
+                summary?: string | null;
+                /** @description The members; of a person none. */
+                members: string[];
+                /** @description Those of the members who are on duty now by the team's calendar. */
+                on_duty: string[];
+                /**
+                 * @description The operation that says who is on duty, with its connection, if none of this says it: it is
+                 *     called when somebody is to be reached.
+                 */
+                duty_by?: string | null;
+                /**
+                 * Format: int32
+                 * @description How often all ways are gone through until somebody answers.
+                 */
+                rounds: number;
+                /** @description The ways in the order in which they would be tried now. */
+                ways: components["schemas"]["ContactWayItem"][];
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_DecisionItem: {
             /** @description The items, newest first. */
             items: {
@@ -3866,7 +3980,10 @@ export interface components {
         };
         /** @description What becomes of one document. */
         PlannedChange: {
-            /** @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`. */
+            /**
+             * @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
+             *     `contact`.
+             */
             kind: string;
             /** @description Its name, as in `kind/name`. */
             name: string;
@@ -6232,6 +6349,117 @@ export interface operations {
                 };
             };
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listContacts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ContactItem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showContact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

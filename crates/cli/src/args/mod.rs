@@ -3,6 +3,7 @@
 mod admin;
 mod alerts;
 mod connections;
+mod contacts;
 mod demo;
 mod jobs;
 mod rules;
@@ -15,6 +16,7 @@ pub use admin::{
 };
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
+pub use contacts::ContactCommand;
 pub use demo::{OfPort, Scene, Standin, WatchedPort};
 pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use rules::{
@@ -185,7 +187,7 @@ Example:
   arvok withdraw rule booking-disk-filling"
     )]
     Withdraw {
-        /// source, rule, runbook, connector, connection or subscriber
+        /// source, rule, runbook, connector, connection, subscriber or contact
         kind: String,
         /// Their names
         #[arg(required = true)]
@@ -240,6 +242,9 @@ Examples:
     /// Connectors: what can be asked of outside systems
     #[command(subcommand)]
     Connector(Named),
+    /// Contacts: persons and teams whom messages reach, and who is on duty
+    #[command(subcommand)]
+    Contact(ContactCommand),
     /// Subscribers: where events of jobs and decisions go
     #[command(subcommand)]
     Subscriber(SubscriberCommand),
@@ -336,7 +341,8 @@ Example:
     },
     /// Print the JSON Schema of a kind of document, for editors; or the description of the API
     Schema {
-        /// source, rule, runbook, connector, connection or subscriber; api for the OpenAPI document
+        /// source, rule, runbook, connector, connection, subscriber or contact; api for the OpenAPI
+        /// document
         kind: String,
     },
     /// Print the help of a command, or a page for man

@@ -6,6 +6,7 @@ mod ask;
 mod attached;
 mod config;
 mod connections;
+mod contacts;
 mod decisions;
 mod definitions;
 mod edit;
@@ -86,6 +87,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Source(command) => definitions::source(command).await,
         Command::Connection(command) => connections::connection(command).await,
         Command::Connector(command) => definitions::named("connector", command).await,
+        Command::Contact(command) => contacts::contact(command).await,
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,

@@ -2,6 +2,7 @@
 
 mod alerts;
 mod connections;
+mod contacts;
 mod decisions;
 mod definitions;
 mod dry_run;
@@ -21,6 +22,7 @@ pub use alerts::{alarm, alarms, alert, alerts, taken};
 pub use connections::{
     calls, connection, connection_test, connections, described, host_key, request, tried,
 };
+pub use contacts::{contact, contacts};
 pub use decisions::{decision, decisions};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
 pub use dry_run::dry_run;

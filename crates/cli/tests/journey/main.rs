@@ -10,6 +10,7 @@ mod claims;
 mod command;
 mod connections;
 mod console;
+mod contacts;
 mod days;
 mod dependencies;
 mod doors;

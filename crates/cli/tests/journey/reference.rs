@@ -7,7 +7,8 @@ const REFERENCE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/referen
 
 #[test]
 fn the_pages_are_true() {
-    let pages = ["api", "source", "rule", "runbook", "connector", "connection", "subscriber"];
+    let pages =
+        ["api", "source", "rule", "runbook", "connector", "connection", "subscriber", "contact"];
     for page in pages {
         let file =
             if page == "api" { "openapi.json".to_owned() } else { format!("{page}.schema.json") };
@@ -82,6 +83,19 @@ fn the_examples_of_runbooks_are_accepted() {
     let [connections, grow] = ["connections", "runbooks/grow-disk.yaml"]
         .map(|part| format!("{}/{part}", crate::kit::LIBRARY));
     let said = arvok(&["check", &file.display().to_string(), &connections, &grow], &[], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+}
+
+/// The contacts of the page about documents fit the demo's connections.
+#[test]
+fn the_example_of_contacts_is_accepted() {
+    let page = include_str!("../../../../docs/reference/documents.md");
+    let section = page.split("\n## contact\n").nth(1).expect("a section");
+    let block = section.split("```yaml\n").nth(1).and_then(|b| b.split("```").next());
+    let file = crate::kit::folder("contacts-page").join("contacts.yaml");
+    std::fs::write(&file, block.expect("a block")).expect("a file");
+    let connections = format!("{}/connections", crate::kit::LIBRARY);
+    let said = arvok(&["check", &file.display().to_string(), &connections], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }
 

@@ -159,7 +159,7 @@ async fn a_device_in_its_own_way_is_understood_or_not_known() {
         let way = Way {
             credential: Some(&credential),
             trusted: Some(&trusted),
-            ..Way::to(&base, Duration::from_secs(3))
+            ..Way::to(&base, if said.contains("3 s") { Duration::from_secs(3) } else { LONG })
         };
         let failed = failure(&drivers, way, TRUE, json!("")).await;
         assert_eq!(failed.end, end, "{manner:?}: {failed:?}");

@@ -233,7 +233,7 @@ async fn disks_grow_and_running_guests_are_put_back_in_qemu() {
         (&all["domains"][2]["state"], &other["state"]),
         (&json!("running"), &json!("running"))
     );
-    assert!(begun.elapsed() < Duration::from_secs(10));
+    assert!(begun.elapsed() < Duration::from_secs(20));
     signal("-CONT");
 
     // A guest without a system does not hear that it is to shut down.
@@ -324,7 +324,7 @@ async fn a_guest_is_moved_while_it_runs_and_stays_if_that_takes_too_long() {
     let why = failure(&drivers, way_short, &slow, json!("quill-db-1")).await;
     assert_eq!(why.end, CallEnd::Refused, "{why:?}");
     assert!(why.message.contains("where it was"), "{why:?}");
-    assert!(begun.elapsed() < Duration::from_secs(9));
+    assert!(begun.elapsed() < Duration::from_secs(20));
     assert_eq!(look(way).await, Some(json!("running")));
     assert_eq!(look(there).await, None);
 
@@ -451,9 +451,9 @@ async fn sockets_that_misbehave_leave_no_doubt_where_there_is_none() {
             let base = format!("libvirt://127.0.0.1:{}{}", sshd.port(), path.display());
             let reach = Reach::of(base, &sshd);
             let begun = Instant::now();
-            let way = reach.way(Duration::from_millis(700));
+            let way = reach.way(Duration::from_secs(2));
             let called = perform(&drivers, way, &start, json!("quill-web-1")).await.called;
-            assert!(begun.elapsed() < Duration::from_secs(5), "{turn} {manner:?}");
+            assert!(begun.elapsed() < Duration::from_secs(20), "{turn} {manner:?}");
             let said = match (turn, manner) {
                 // What an answer that says nothing holds does not matter.
                 (1 | 4, Manner::Garbage) => {

@@ -113,7 +113,7 @@ async fn ended(base: &str, repeat: &str, give: Value) -> CallOutcome {
     let redactor = Redactor::new(["sesame-token".to_owned()]);
     let give: Map<String, Value> = give.as_object().cloned().unwrap_or_default();
     let credential = Opened::Bearer("sesame-token".into());
-    let way = Way { credential: Some(&credential), ..Way::to(base, Duration::from_millis(500)) };
+    let way = Way { credential: Some(&credential), ..Way::to(base, Duration::from_secs(3)) };
     Drivers::new()
         .expect("a client")
         .call(Call {
@@ -192,7 +192,7 @@ async fn a_flood_is_cut_off_and_an_error_is_quoted_without_secrets() {
 async fn what_is_not_known_to_have_been_refused_is_unknown() {
     let cut = b"HTTP/1.1 200 OK\r\ncontent-length: 100\r\n\r\n{".to_vec();
     for (answer, said) in [
-        (b"silence".to_vec(), "no answer within 0.5 s"),
+        (b"silence".to_vec(), "no answer within 3 s"),
         (Vec::new(), "the connection broke"),
         (cut, "the connection broke"),
         (response("500 Internal Server Error", "", ""), "answered 500"),

@@ -162,14 +162,15 @@ async fn what_an_agent_refuses_says_why() {
         (user("plain", AgentDigest::Sha1, known, None), "answered 6"),
     ];
     for (credential, words) in &refused {
-        let why = failure(&drivers, way(&agent.base, credential, short), RENAME, json!("x")).await;
+        let time = if *words == "no answer" { short } else { LONG };
+        let why = failure(&drivers, way(&agent.base, credential, time), RENAME, json!("x")).await;
         assert!(why.message.contains(words), "{credential:?}: {why:?}");
         // An agent keeps silent about a wrong community: nobody knows that it did nothing.
         let expected = if *words == "no answer" { CallEnd::Unknown } else { CallEnd::Refused };
         assert_eq!(why.end, expected, "{credential:?}: {why:?}");
     }
     let readers = community("fog-read");
-    let why = failure(&drivers, way(&agent.base, &readers, short), RENAME, json!("x")).await;
+    let why = failure(&drivers, way(&agent.base, &readers, LONG), RENAME, json!("x")).await;
     assert!(why.message.contains("answered"), "{why:?}");
     // Nobody is there.
     let why = failure(&drivers, way("snmp://127.0.0.1:9", &rw, short), RENAME, json!("x")).await;
@@ -273,7 +274,7 @@ async fn agents_that_misbehave_end_in_time_and_leave_no_doubt_where_there_is_non
             let begun = Instant::now();
             let way = way(&base, &credential, Duration::from_millis(900));
             let ended = perform(&drivers, way, operation, json!("x")).await.called;
-            assert!(begun.elapsed() < Duration::from_secs(5), "{manner:?}");
+            assert!(begun.elapsed() < Duration::from_secs(20), "{manner:?}");
             // One that answers with what it was asked has done that, as far as one can see.
             if manner == Manner::Goes {
                 continue;

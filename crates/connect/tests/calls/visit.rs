@@ -27,7 +27,7 @@ async fn visited(
     let text = format!("connector: c\noperations:\n  op:\n    visit: {visit}\n");
     let connector =
         Connector::check(&parse_file("c.yaml", &text).expect("reads")[0]).expect("checks");
-    let way = Way { credential, authorities, ..Way::to(base, Duration::from_millis(1500)) };
+    let way = Way { credential, authorities, ..Way::to(base, Duration::from_secs(3)) };
     Drivers::new()
         .expect("a client")
         .call(Call {
@@ -150,7 +150,7 @@ async fn what_is_wrong_with_a_site_is_told_and_a_form_that_may_have_arrived_is_u
     let endless = html("", &format!("<p>{}", "on and on ".repeat(200_000)));
     let part = "`end` is not on it in the part of it that was read";
     assert_eq!(why(endless, "{ text: [end] }").await, part);
-    assert_eq!(why(b"silence".to_vec(), "{}").await, "BASE: no answer within 1.5 s");
+    assert_eq!(why(b"silence".to_vec(), "{}").await, "BASE: no answer within 3 s");
     assert_eq!(
         why(b"HTTP/1.1 200 OK\r\ncontent-length: 9\r\n\r\n<".to_vec(), "{}").await,
         "BASE: the connection broke"

@@ -9,6 +9,7 @@ pub use lint::Observed;
 
 use crate::{
     connector::{self, Connection, Connector, Operation},
+    contact::Contact,
     definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
     document::{Document, Problem, parse_file},
     job,
@@ -47,13 +48,14 @@ impl KindOf {
 }
 
 /// All kinds of definitions.
-const KINDS: [KindOf; 6] = [
+const KINDS: [KindOf; 7] = [
     KindOf::of::<Source>(),
     KindOf::of::<Rule>(),
     KindOf::of::<Runbook>(),
     KindOf::of::<Connector>(),
     KindOf::of::<Connection>(),
     KindOf::of::<Subscriber>(),
+    KindOf::of::<Contact>(),
 ];
 
 /// The JSON Schema (draft 2020-12) of one kind of document, made from the types that read it.

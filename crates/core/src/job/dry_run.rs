@@ -7,7 +7,7 @@ use crate::{
     bounds::weight,
     connector::{Operation, ShownRequest},
     expr::{Expr, ExprError, Length, Template},
-    runbook::{Action, Call, CallTarget, Choose, Each, JobScope, Runbook, Step},
+    runbook::{Action, Call, CallTarget, Choose, Each, JobScope, Runbook, Step, To},
     script::Script,
     text::{clean_json, cut},
 };
@@ -231,6 +231,9 @@ impl Dry<'_, '_> {
             }
             Action::Ask(ask) => {
                 told.given.push(("ask".into(), self.template(&ask.text)));
+                if let To::Contact(to) = &ask.to {
+                    told.given.push(("to".into(), Preview::Known(to.contact.clone().into())));
+                }
                 let choices =
                     ask.choices.iter().map(|(name, words)| (name.clone(), self.template(words)));
                 told.given.extend(choices.collect::<Vec<_>>());
@@ -252,6 +255,10 @@ impl Dry<'_, '_> {
                     .into_iter()
                     .map(|(name, t)| (name, self.template(&t)))
                     .collect();
+            }
+            Action::Tell(tell) => {
+                told.given.push(("tell".into(), self.template(&tell.text)));
+                told.given.push(("to".into(), Preview::Known(tell.to.contact.clone().into())));
             }
             Action::Emit(emit) => {
                 told.given = emit

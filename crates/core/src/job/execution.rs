@@ -15,6 +15,7 @@ use crate::{
     Alert, Period,
     alarm::Alarm,
     connector::{CallEnd, Failure, Repeat},
+    definition::Others,
     expr::Length,
     runbook::{Action, JobScope, OnError, Runbook, Step},
     text::cut,
@@ -51,6 +52,8 @@ pub(super) struct Execution<'m> {
     pub now: DateTime<Utc>,
     pub runbook: &'m Runbook,
     pub facts: &'m Facts,
+    /// What is published, for whom messages go to.
+    pub others: Option<&'m dyn Others>,
     pub alarm: Option<&'m Alarm>,
     pub kept: &'m mut StepOutputs,
     pub effects: Vec<Effect>,
@@ -310,6 +313,7 @@ impl<'m> Execution<'m> {
             Action::Await(event) => steps::awaiting::begin(self, event, place, open, around),
             Action::Pause(pause) => steps::pause::begin(self, pause, place, open),
             Action::Child(child) => steps::child::begin(self, (step, child), place, open, around),
+            Action::Tell(tell) => steps::tell::begin(self, tell, place, open, around),
             Action::Emit(emit) => Some(steps::emit::run(self, emit, place, around)),
             Action::Finish(finish) => Some(steps::finish::run(self, finish, place, around)),
         }
@@ -337,6 +341,7 @@ impl<'m> Execution<'m> {
             Action::Await(event) => steps::awaiting::go_on(self, event, place, open, around),
             Action::Pause(_) => steps::pause::go_on(self, open, around),
             Action::Child(child) => steps::child::go_on(self, (step, child), place, open, around),
+            Action::Tell(_) => steps::tell::go_on(self, place, open, around),
             // These end as they begin.
             Action::Require(_) | Action::Set(_) | Action::Emit(_) | Action::Finish(_) => {
                 Some(StepEnd::Halted)
@@ -509,7 +514,8 @@ impl<'m> Execution<'m> {
         if self.queued.is_empty() {
             return;
         }
-        for place in [place.clone(), place.within("probe"), place.within("told")] {
+        let parts = ["probe", "told", "reached"].map(|part| place.within(part));
+        for place in parts.into_iter().chain([place.clone()]) {
             if self.queued.remove(&place).is_some() {
                 self.effects.push(Effect::LeaveQueue(place));
             }

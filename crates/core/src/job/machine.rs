@@ -10,6 +10,7 @@ use super::{
 use crate::{
     Period,
     alarm::Alarm,
+    definition::Others,
     period::rough,
     runbook::{Action, Confirm, Runbook, Step, all},
 };
@@ -31,6 +32,8 @@ pub struct Machine<'a> {
     pub progress: Progress,
     /// What the steps gave so far.
     pub kept: StepOutputs,
+    /// What is published, for steps whose messages go to people.
+    pub others: Option<&'a dyn Others>,
     /// The alarm as it stands; to be looked at anew before every event, where the runbook reads it.
     pub alarm: Option<Alarm>,
     /// How many alarms stand besides, of a job that is for several.
@@ -66,6 +69,7 @@ impl<'a> Machine<'a> {
             timeout,
             progress,
             kept,
+            others: None,
             alarm: None,
             others_raised: 0,
             unread: false,
@@ -223,6 +227,7 @@ impl<'a> Machine<'a> {
             now,
             runbook: self.runbook,
             facts: self.facts,
+            others: self.others,
             alarm: self.alarm.as_ref(),
             kept: &mut self.kept,
             effects: std::mem::take(effects),
@@ -549,6 +554,7 @@ impl<'a> Machine<'a> {
             now,
             runbook: self.runbook,
             facts: self.facts,
+            others: self.others,
             alarm: self.alarm.as_ref(),
             kept,
             effects: Vec::new(),

@@ -75,7 +75,10 @@ pub use outside::{
 };
 pub use place::Place;
 pub use play::{Unheld, play};
-pub use progress::{Block, Doing, Ending, Halt, Open, Paused, Progress, Stage, Telling, Way};
+pub use progress::{
+    Block, Doing, Ending, Halt, Open, OutgoingCall, Paused, Progress, Reaching, Stage, Stand,
+    Telling, Way,
+};
 
 pub use transition::{StateChange, Transition};
 

@@ -2,7 +2,7 @@
 
 use super::{
     Outside, Place,
-    progress::{Block, Doing, Open, Queued, Telling, Way},
+    progress::{Block, Doing, Open, Queued, Reaching, Telling, Way},
 };
 use crate::runbook::{Action, Step};
 use chrono::{DateTime, TimeDelta, Utc};
@@ -105,7 +105,16 @@ impl<'p> StillOpen<'p> {
                     matches!(action, Action::Check(check) if check.condition.reads("alarm"));
                 self.waits_until(*at, place, format!("waits to look again: {title}"));
             }
-            (Doing::Asking { until, tell }, _) => self.asking(*until, tell, place, title),
+            (Doing::Asking { until, tell, reaching }, _) => {
+                self.asking(*until, tell, place, title);
+                if let Some(reaching) = reaching {
+                    self.reaching(reaching, place);
+                }
+            }
+            (Doing::Telling(reaching), _) => {
+                self.reaching(reaching, place);
+                self.doing.push(format!("reaches people: {title}"));
+            }
             (Doing::Awaiting { until, .. }, _) => {
                 self.wake_at(*until);
                 self.waits_outside(place, Outside::Event, format!("waits for an event: {title}"));
@@ -191,16 +200,7 @@ impl<'p> StillOpen<'p> {
 
     fn asking(&mut self, until: DateTime<Utc>, tell: &Telling, place: &Place, title: &str) {
         match tell {
-            Telling::Out { .. } => {
-                let told = place.within("told");
-                match self.queued.and_then(|queued| queued.get(&told)) {
-                    None => self.calls += 1,
-                    Some(queued) => {
-                        self.wake_at(queued.until);
-                        self.outside.push((told, Outside::Turn));
-                    }
-                }
-            }
+            Telling::Out { .. } => self.message(place.within("told")),
             Telling::Again { at, .. } => self.wake_at(*at),
             Telling::Over => {}
         }
@@ -208,6 +208,24 @@ impl<'p> StillOpen<'p> {
         // the time.
         self.wake_at(until.max(self.now + TimeDelta::milliseconds(250)));
         self.waits_outside(place, Outside::Decision, format!("waits for a decision: {title}"));
+    }
+
+    fn reaching(&mut self, reaching: &Reaching, place: &Place) {
+        reaching.due().into_iter().for_each(|at| self.wake_at(at));
+        if reaching.is_out() {
+            self.message(place.within("reached"));
+        }
+    }
+
+    /// A message that may be out, or waits for its turn.
+    fn message(&mut self, at: Place) {
+        match self.queued.and_then(|queued| queued.get(&at)) {
+            None => self.calls += 1,
+            Some(queued) => {
+                self.wake_at(queued.until);
+                self.outside.push((at, Outside::Turn));
+            }
+        }
     }
 
     fn waits_outside(&mut self, place: &Place, what: Outside, words: String) {

@@ -52,6 +52,13 @@ pub enum Decider {
     Role(Role),
     /// Whoever has the token of this name.
     Person(String),
+    /// A contact: a person, or the members of a team.
+    Contact {
+        /// The contact.
+        name: String,
+        /// The names of their tokens.
+        tokens: Vec<String>,
+    },
 }
 
 /// What a person decided.

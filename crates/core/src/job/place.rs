@@ -55,9 +55,15 @@ impl Place {
         ends.filter_map(item).collect()
     }
 
+    /// The question of which this is a message.
+    pub fn asks(&self) -> Option<&str> {
+        let (step, part) = self.0.rsplit_once('.')?;
+        matches!(part, "told" | "reached").then_some(step)
+    }
+
     /// Whether a step of the runbook stands here, and not what belongs to one.
     pub fn is_step(&self) -> bool {
-        !matches!(self.id(), "undo" | "probe" | "told")
+        !matches!(self.id(), "undo" | "probe" | "told" | "reached")
     }
 }
 

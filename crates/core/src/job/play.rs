@@ -259,6 +259,7 @@ impl<'a> Play<'a> {
     fn event(&mut self, event: Event) {
         let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.kept));
         let mut machine = Machine::new(self.runbook, &self.facts, progress, kept);
+        machine.others = Some(self.others);
         machine.alarm = self.facts.has_alarm.then(|| self.alarm.clone());
         let effects = machine.handle(self.now, event);
         (self.progress, self.kept) = (machine.progress, machine.kept);

@@ -2,10 +2,10 @@
 //! tries.
 
 use super::{EventSelector, JobEffect, JobState, Place};
-use crate::{JobId, Period, connector::Repeat, expr::Length, runbook::Step};
+use crate::{JobId, Period, connector::Repeat, contact::PlannedWay, expr::Length, runbook::Step};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Map, Value};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Where a job stands.
@@ -234,7 +234,12 @@ pub enum Doing {
         until: DateTime<Utc>,
         /// The message that tells of it.
         tell: Telling,
+        /// How those who may decide are reached; none: nobody is.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        reaching: Option<Box<Reaching>>,
     },
+    /// A message goes to people.
+    Telling(Box<Reaching>),
     /// An event is waited for.
     Awaiting {
         /// Until when.
@@ -301,6 +306,113 @@ pub enum Telling {
     },
     /// There is none, it was sent, or it could not be.
     Over,
+}
+
+/// How people are reached: by one way after another.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Reaching {
+    /// The contact.
+    pub contact: String,
+    /// What the message says.
+    pub message: Value,
+    /// Whether somebody is asked, and so one who was reached leaves others to be reached.
+    pub asks: bool,
+    /// The ways that are still ahead in this round.
+    #[serde(default)]
+    pub ahead: Vec<PlannedWay>,
+    /// Rounds that are over, of those in which a message went out.
+    #[serde(default)]
+    pub round: u32,
+    /// Tries so far, and how many there were before this round.
+    #[serde(default)]
+    pub tries: u32,
+    /// See `tries`.
+    #[serde(default)]
+    pub tries_before: u32,
+    /// Rounds in a row in which no message went out.
+    #[serde(default)]
+    pub in_vain: u32,
+    /// Whether a message went out, or may have.
+    #[serde(default)]
+    pub reached: bool,
+    /// Whether it is noted that it is nobody's time.
+    #[serde(default)]
+    pub is_noted: bool,
+    /// Where it stands.
+    pub stand: Stand,
+    /// The call that is out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub out: Option<OutgoingCall>,
+    /// The person and the connection of the last message that went out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<(String, String)>,
+}
+
+/// Where it stands that people are reached.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Stand {
+    /// A round begins at this time.
+    Round(DateTime<Utc>),
+    /// The call that says who is on duty may be out.
+    Duty,
+    /// The next way is tried at this time.
+    Next(DateTime<Utc>),
+    /// A message may be out.
+    Out {
+        /// To whom.
+        contact: String,
+        /// Through which connection.
+        via: String,
+        /// How long an answer is waited for.
+        wait: Period,
+    },
+    /// Nothing more is tried.
+    Over,
+}
+
+/// A call of an operation that is not one of the runbook.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OutgoingCall {
+    /// The connection.
+    pub via: String,
+    /// The operation.
+    pub operation: String,
+    /// What it is given.
+    pub give: Map<String, Value>,
+}
+
+impl Reaching {
+    pub(super) fn begins(now: DateTime<Utc>, contact: &str, message: Value, asks: bool) -> Self {
+        Self {
+            contact: contact.to_owned(),
+            message,
+            asks,
+            ahead: Vec::new(),
+            round: 0,
+            tries: 0,
+            tries_before: 0,
+            in_vain: 0,
+            reached: false,
+            is_noted: false,
+            stand: Stand::Round(now),
+            out: None,
+            by: None,
+        }
+    }
+
+    /// When something goes on by itself.
+    pub(super) const fn due(&self) -> Option<DateTime<Utc>> {
+        match self.stand {
+            Stand::Round(at) | Stand::Next(at) => Some(at),
+            Stand::Duty | Stand::Out { .. } | Stand::Over => None,
+        }
+    }
+
+    /// Whether a call may be out.
+    pub(super) const fn is_out(&self) -> bool {
+        matches!(self.stand, Stand::Duty | Stand::Out { .. })
+    }
 }
 
 /// One of several ways.

@@ -158,7 +158,7 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[JobExampleDoc], runbook
     }
     let steps = runbook.lists().into_iter().flat_map(|(_, steps)| all(steps));
     let ids: BTreeSet<&str> =
-        steps.map(|s: &Step| s.id.as_str()).chain(["undo", "probe", "told"]).collect();
+        steps.map(|s: &Step| s.id.as_str()).chain(["undo", "probe", "told", "reached"]).collect();
     for (i, example) in examples.iter().enumerate() {
         let at = format!("/examples/{i}");
         let many = example.answers.len() + example.meanwhile.len();

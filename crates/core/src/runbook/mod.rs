@@ -43,7 +43,8 @@ pub use scope::JobScope;
 pub use steps::{
     ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit,
     Failures, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause,
-    Require, Retry, Set, Since, Step, StepDoc, StepProbe, To, Together, Until, all,
+    Recipient, Require, Retry, Set, Since, Step, StepDoc, StepProbe, Tell, To, Together, Until,
+    all,
 };
 
 use crate::{
@@ -267,6 +268,7 @@ impl Definition for Runbook {
             self.calls().into_iter().map(|(via, _)| (Kind::Connection, via.to_owned()));
         connections
             .chain(self.children().into_iter().map(|name| (Kind::Runbook, name.to_owned())))
+            .chain(self.contacts().into_iter().map(|name| (Kind::Contact, name.to_owned())))
             .collect()
     }
 
@@ -499,6 +501,12 @@ impl Runbook {
             _ => None,
         });
         children.collect()
+    }
+
+    /// The contacts that its steps reach.
+    pub fn contacts(&self) -> Vec<&str> {
+        let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        steps.filter_map(|step| Some(step.action.recipient()?.contact.as_str())).collect()
     }
 
     /// Shows everything that is evaluated with what is known where it stands.

@@ -127,6 +127,12 @@ fn may(decision: &Decision, caller: &Caller) -> Result<(), ApiError> {
             Ok(())
         }
         Ok(Decider::Person(name)) => Err(ApiError::NotAsked(name)),
+        Ok(Decider::Contact { name, tokens }) => {
+            match tokens.contains(&caller.0.name) || caller.0.role == Role::Admin {
+                true => Ok(()),
+                false => Err(ApiError::NotAsked(name)),
+            }
+        }
         Ok(Decider::Role(role)) => caller.must(role),
         Err(_) => caller.must(Role::Responder),
     }
@@ -271,7 +277,7 @@ pub(crate) fn too_late(decision: Decision) -> String {
 /// A decision as it is told.
 pub(super) fn item(d: Decision) -> DecisionItem {
     let to = match serde_json::from_value(d.decider) {
-        Ok(Decider::Person(name)) => name,
+        Ok(Decider::Person(name) | Decider::Contact { name, .. }) => name,
         Ok(Decider::Role(role)) => serde_json::to_value(role)
             .ok()
             .and_then(|r| r.as_str().map(str::to_owned))

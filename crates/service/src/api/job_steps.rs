@@ -3,7 +3,7 @@
 use arvok_api::{Attempt, JobItem, JobPart, JobStep, StepState};
 use arvok_core::{
     job::{JobState, Place, item_label},
-    runbook::{Action, Call, Choose, Each, Runbook, Step},
+    runbook::{Action, Choose, Each, Runbook, Step},
 };
 use serde_json::Value;
 use std::{cell::Cell, collections::BTreeMap};
@@ -127,16 +127,21 @@ impl JobSteps {
             _ => Vec::new(),
         };
         let beside = match &step.action {
-            Action::Call(call) => {
-                call.probe.as_ref().map(|p| ("probe", "Find out whether it was done", &p.call))
-            }
+            Action::Call(call) => call
+                .probe
+                .as_ref()
+                .map(|p| ("probe", "Find out whether it was done", p.call.does())),
             Action::Ask(ask) => {
-                ask.tell.as_ref().map(|tell| ("told", "Tell of the question", tell))
+                ask.tell.as_ref().map(|tell| ("told", "Tell of the question", tell.does()))
             }
             _ => None,
         };
+        let reached = step.action.recipient().map(|to| {
+            ("reached", "Reach people, one way after another", format!("to {}", to.contact))
+        });
+        let beside = beside.into_iter().chain(reached);
         parts.extend(
-            beside.and_then(|(id, what, call)| self.beside(&place.within(id), (id, what), call)),
+            beside.filter_map(|(id, what, does)| self.beside(&place.within(id), (id, what), does)),
         );
         parts.extend(step.undo.as_ref().map(|undo| {
             let undo = self.step(undo, &place.within("undo"));
@@ -159,14 +164,14 @@ impl JobSteps {
     }
 
     /// A call that belongs to a step, once it was made.
-    fn beside(&self, place: &Place, (id, what): (&str, &str), call: &Call) -> Option<JobPart> {
+    fn beside(&self, place: &Place, (id, what): (&str, &str), does: String) -> Option<JobPart> {
         let attempts = self.attempts.get(place.as_str())?.clone();
         let step = JobStep {
             place: place.to_string(),
             id: id.to_owned(),
             kind: "call".into(),
             summary: Some(what.to_owned()),
-            does: call.does(),
+            does,
             when: None,
             state: attempts.last().map_or(StepState::Next, |a| a.state),
             job: None,

@@ -10,6 +10,7 @@ mod body;
 mod callback;
 mod caller;
 mod connections;
+mod contacts;
 mod decisions;
 mod definitions;
 mod halt;
@@ -200,6 +201,8 @@ fn of_connections(config: &mut web::ServiceConfig) {
 /// How it stands with those to whom events leave.
 fn of_subscribers(config: &mut web::ServiceConfig) {
     config
+        .service(contacts::list)
+        .service(contacts::one)
         .service(subscribers::list)
         .service(subscribers::one)
         .service(subscribers::events)

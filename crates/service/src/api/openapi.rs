@@ -1,9 +1,9 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, audit, callback, connections, decisions, definitions, halt, health,
-    jobs, launch, library, nodes, proposals, rehearsal, rules, runbooks, runner_calls, runners,
-    storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, halt,
+    health, jobs, launch, library, nodes, proposals, rehearsal, rules, runbooks, runner_calls,
+    runners, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -106,6 +106,8 @@ struct OfRunners;
     connections::test,
     connections::try_operation,
     connections::import,
+    contacts::list,
+    contacts::one,
     subscribers::list,
     subscribers::one,
     subscribers::events,

@@ -145,6 +145,7 @@ impl PendingEvent {
             std::mem::take(&mut executed.kept),
         );
         machine.unread = come.unread;
+        machine.others = Some(&*published.catalog);
         show_alarm(&mut machine, alarm.as_ref());
         let posts = std::mem::take(&mut come.posts);
         let effects = handle(&mut machine, now, events(event, posts, said.as_ref()));
@@ -194,6 +195,7 @@ impl Decided {
             (std::mem::take(&mut self.progress), std::mem::take(&mut self.executed.kept));
         let mut machine =
             Machine::new(&self.executed.runbook, &self.executed.facts, progress, kept);
+        machine.others = Some(&*self.published.catalog);
         show_alarm(&mut machine, self.alarm.as_ref());
         self.effects.pop();
         self.effects.extend(machine.handle(now, Event::Came(ended)));

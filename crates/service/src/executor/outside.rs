@@ -148,7 +148,7 @@ pub(super) async fn put_ways(
     mut give: Value,
     hidden: &mut Vec<(String, &'static str)>,
 ) -> Result<Value, String> {
-    let Some(asks) = place.as_str().strip_suffix(".told") else { return Ok(give) };
+    let Some(asks) = place.asks() else { return Ok(give) };
     let written = give.to_string();
     let [wants_link, wants_address] = [LINK, ANSWER_TO].map(|stands| written.contains(stands));
     if !wants_link && !wants_address {

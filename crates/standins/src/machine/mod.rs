@@ -58,12 +58,14 @@ impl Machine {
         let pam = if ran("id", &["-u"])? == "0" { "yes" } else { "no" };
         // The first line of a name counts.
         let startups = if more.contains("MaxStartups") { "" } else { "MaxStartups 3\n" };
+        // What the user's own shell reads when it begins may take seconds, and is not of this
+        // machine: bash leaves it out where it is a shell within another.
         let config = format!(
             "Port {port}\nListenAddress 127.0.0.1\nHostKey \"{}\"\nAuthorizedKeysFile \"{}\"\n\
              TrustedUserCAKeys \"{}\"\nPidFile none\nPasswordAuthentication no\n\
              KbdInteractiveAuthentication no\nUsePAM {pam}\nStrictModes no\nPermitRootLogin yes\n\
              Subsystem sftp internal-sftp\n{startups}LogLevel VERBOSE\n\
-             SetEnv \"PATH={}:/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin\"\n{more}",
+             SetEnv \"PATH={}:/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin\" SHLVL=2\n{more}",
             file("host"),
             file("authorized"),
             file("authority.pub"),

@@ -195,3 +195,45 @@ fn whoever_speaks_no_lmtp_or_never_ends_keeps_nobody_out() {
         wrong.all()
     );
 }
+
+/// A team of one, who answers from an address of her own.
+const TEAM: &str = "
+contact: vera
+mail: Vera.Lund@skerrow.example
+ways:
+  - call: mail.ask
+    via: office-mail
+    give:
+      to: vera.lund@skerrow.example
+      subject: A question of Arvok
+      text: \"${message.text} Answer with restart or wait.\"
+      answer_to: \"${message.answer_to}\"
+---
+contact: booking
+members: [vera]
+---
+runbook: asks
+target: vm/booking
+steps:
+  - id: ask
+    ask:
+      to: { team: booking }
+      text: Restart vm/booking now?
+      choices: { restart: Restart it now, wait: Wait until morning }
+      within: 10m
+outputs: { choice: '${steps.ask.choice}', by: '${steps.ask.by}' }
+";
+
+#[test]
+fn a_member_of_a_team_answers_by_mail_from_an_address_of_the_contact() {
+    let mut stage = Stage::with_demo();
+    stage.publish(TEAM);
+    let port = taking(&mut stage);
+    let job = launch(&stage);
+    let to = asked(&stage, 0);
+    let said = |from: &str| deliver(port, from, &[&to], &message(from, "", "restart"))[1].clone();
+    let stranger = said("pat@skerrow.example");
+    assert_eq!(stranger, "250 2.0.0 whoever has written this is not one of those who are asked");
+    assert_eq!(said("vera.lund@skerrow.example"), "250 2.0.0 decided: restart");
+    assert_eq!(stage.job_in(job, &["succeeded"])["outputs"]["choice"], "restart");
+}

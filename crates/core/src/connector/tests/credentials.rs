@@ -137,6 +137,7 @@ fn a_session_that_cannot_be_meant_is_told() {
 }
 
 /// One connector.
+#[derive(Debug)]
 struct One(Connector);
 
 impl Others for One {

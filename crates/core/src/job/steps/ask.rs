@@ -1,12 +1,13 @@
 //! A question: open until a person decides, or nobody did in time. Whether the time is over is told
 //! from outside, where decisions are kept, so that none is taken and passed over.
 
-use super::require::unmet;
+use super::{reach, require::unmet};
 use crate::{
     connector::CallEnd,
+    contact::Contact,
     job::{
-        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, StepEvent, StepResult,
-        Telling,
+        CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, Reaching, StepEvent,
+        StepResult, Telling,
         execution::{Around, Execution, StepEnd, Turn},
     },
     runbook::{ANSWER_TO, Ask, LINK, TELL, To},
@@ -35,14 +36,19 @@ pub(in crate::job) fn begin<'m>(
     let choices: Map<String, Value> =
         question.choices.iter().map(|(n, w)| (n.clone(), w.clone().into())).collect();
     execution.started(place, 1, json!({ "text": question.text, "choices": choices }));
-    open.doing = Doing::Asking { until: question.until, tell: Telling::Over };
+    open.doing = Doing::Asking { until: question.until, tell: Telling::Over, reaching: None };
     let decision = json!({
         "text": question.text, "choices": choices, "link": LINK,
         "answer_to": ANSWER_TO,
         "until": question.until.to_rfc3339_opts(SecondsFormat::Secs, true),
     });
+    if let (To::Contact(to), Doing::Asking { reaching, .. }) = (&ask.to, &mut open.doing) {
+        let message = reach::message(execution, &question.text, Some(&decision));
+        *reaching = Some(Box::new(Reaching::begins(execution.now, &to.contact, message, true)));
+    }
     execution.effects.push(Effect::Ask(question));
     send_message(execution, ask, place, open, around, (1, &decision));
+    reach(execution, place, open, around);
     None
 }
 
@@ -53,6 +59,12 @@ fn question<'m>(
     open: &Open,
     around: &Around<'m>,
 ) -> Result<Question, String> {
+    let (to, mut by_mail) = match &ask.to {
+        To::Contact(to) => who_decides(execution, &to.contact)?,
+        To::Role(role) => (Some(Decider::Role(*role)), Vec::new()),
+        To::Person(_) => (None, Vec::new()),
+    };
+    by_mail.splice(0..0, ask.by_mail.iter().cloned());
     execution.see(around, |scope| {
         let fill = |t: &'m crate::expr::Template| -> Result<String, String> {
             let text = t.fill_text(scope).map_err(|e| e.to_string())?;
@@ -61,18 +73,39 @@ fn question<'m>(
         let choices = ask.choices.iter().map(|(name, words)| Ok((name.clone(), fill(words)?)));
         Ok(Question {
             place: place.clone(),
-            to: match &ask.to {
-                To::Role(role) => Decider::Role(*role),
-                To::Person(person) => Decider::Person(fill(person)?),
+            to: match (to, &ask.to) {
+                (Some(to), _) => to,
+                (None, To::Person(person)) => Decider::Person(fill(person)?),
+                (None, _) => return Err("nobody may decide".to_owned()),
             },
             text: fill(&ask.text)?,
             choices: choices.collect::<Result<_, String>>()?,
             until: execution.now + open.within(&ask.within).delta(),
             unanswered: ask.unanswered.clone(),
             by_link: ask.by_link,
-            by_mail: ask.by_mail.clone(),
+            by_mail,
         })
     })
+}
+
+/// Who decides where a contact is asked, and the addresses from which they may answer by mail.
+fn who_decides(
+    execution: &Execution<'_>,
+    name: &str,
+) -> Result<(Option<Decider>, Vec<String>), String> {
+    let others = execution.others.ok_or("nothing is published")?;
+    let contact: &Contact = others.get(name).map_err(|missing| missing.to_string())?;
+    let persons = contact.persons(others);
+    let tokens = persons.iter().map(|(_, person)| person.token.clone()).collect();
+    let by_mail = persons.iter().flat_map(|(_, person)| person.mail.clone()).collect();
+    Ok((Some(Decider::Contact { name: name.to_owned(), tokens }), by_mail))
+}
+
+/// Goes on with reaching those who may decide.
+fn reach(execution: &mut Execution<'_>, place: &Place, open: &mut Open, around: &Around<'_>) {
+    if let Doing::Asking { reaching: Some(reaching), .. } = &mut open.doing {
+        reach::go_on(execution, &place.within("reached"), reaching, around);
+    }
 }
 
 /// Sends the message that tells of the question, if there is one. If it does not go out the
@@ -128,6 +161,7 @@ pub(in crate::job) fn go_on<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     telling(execution, ask, place, open, around);
+    reach(execution, place, open, around);
     let end = match execution.news_of(place, open.attempt) {
         Some(StepEvent::Decided(decided))
             if ask.choices.iter().any(|(name, _)| *name == decided.choice) =>
@@ -152,6 +186,9 @@ pub(in crate::job) fn go_on<'m>(
         execution.effects.push(Effect::Withdraw(place.clone()));
         if let Doing::Asking { tell: Telling::Out { attempt, .. }, .. } = open.doing {
             execution.record(&place.within("told"), attempt, StepResult::Stopped);
+        }
+        if let Doing::Asking { reaching: Some(reaching), .. } = &open.doing {
+            reach::stop(execution, &place.within("reached"), reaching);
         }
     }
     end

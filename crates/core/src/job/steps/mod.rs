@@ -11,6 +11,8 @@ pub(super) mod each;
 pub(super) mod emit;
 pub(super) mod finish;
 pub(super) mod pause;
+mod reach;
 pub(super) mod require;
 pub(super) mod set;
+pub(super) mod tell;
 pub(super) mod together;

@@ -2,11 +2,12 @@
 
 use super::story::{Happening, Story, World};
 use crate::{
-    Alert, JobId, Period, Principal,
+    Alert, Catalog, JobId, Period, Principal,
     alert::{NewAlert, Received},
+    catalog::{Entry, check_document},
     connector::{CallEnd, Failure, Repeat},
     definition::Defined,
-    document::parse_file,
+    document::{Document, parse_file},
     job::{
         CallOut, ChildEnd, Decided, Event, EventWait, JobCommand, JobEffect, JobState, Launching,
         Place, Question, Resolution, StepEvent,
@@ -16,13 +17,19 @@ use crate::{
 use chrono::{DateTime, TimeDelta};
 use serde::Deserialize;
 use serde_json::Value;
-use std::{collections::BTreeMap, fs, path::Path};
+use std::{collections::BTreeMap, fs, path::Path, sync::Arc};
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Case {
     case: String,
     runbook: String,
+    /// The contacts that are published.
+    #[serde(default)]
+    contacts: String,
+    /// At which event the node is lost, counted from one.
+    #[serde(default)]
+    lost: Option<usize>,
     #[serde(default)]
     inputs: Value,
     /// Whether the job belongs to an alarm; raised at first.
@@ -113,9 +120,14 @@ struct Child {
     stops: Option<Period>,
 }
 
-struct Answers<'a>(&'a Case);
+struct Answers<'a>(&'a Case, usize);
 
 impl World for Answers<'_> {
+    fn is_lost(&mut self) -> bool {
+        self.1 += 1;
+        self.0.lost == Some(self.1)
+    }
+
     fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
         let Decision { after, choice, remark } =
             self.0.decides.get(question.place.as_str())?.clone();
@@ -193,13 +205,26 @@ fn happening(m: &Meanwhile) -> Happening {
     Happening::Event(event)
 }
 
+fn catalog(case: &Case) -> Catalog {
+    let documents =
+        parse_file("case.yaml", &case.contacts).unwrap_or_else(|e| panic!("{}: {e:?}", case.case));
+    let entry = |document: &Document| {
+        let (kind, definition) =
+            check_document(document).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
+        let (name, document) = (document.name.clone(), document.clone());
+        Arc::new(Entry { name, version: 1, document, kind, definition })
+    };
+    Catalog::new(documents.iter().map(entry))
+}
+
 fn play(case: &Case) -> (Vec<String>, Value) {
     let documents =
         parse_file("case.yaml", &case.runbook).unwrap_or_else(|e| panic!("{}: {e:?}", case.case));
     let runbook = Runbook::check(&documents[0]).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
     let given = case.inputs.as_object().cloned().unwrap_or_default();
     let inputs = Value::Object(runbook.prepare(given).expect("fits").inputs);
-    let mut story = Story::new(&runbook, inputs, case.alarm, Answers(case));
+    let mut story = Story::new(&runbook, inputs, case.alarm, Answers(case, 0));
+    story.catalog = Arc::new(catalog(case));
     for m in &case.meanwhile {
         story.at(DateTime::UNIX_EPOCH + m.at.delta(), happening(m));
     }

@@ -274,6 +274,7 @@ impl Interpreter<'_> {
                 return Ran::at(start).ended(start, how);
             }
             Action::Set(_) | Action::Emit(_) | Action::Finish(_) => return Ran::at(start),
+            Action::Tell(_) => unreachable!("no runbook that is made up here tells people"),
             Action::Ask(ask) => {
                 let silent = if ask.unanswered.is_some() { How::Done } else { How::Failed };
                 let until = start + millis(&ask.within);

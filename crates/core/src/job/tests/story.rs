@@ -5,7 +5,7 @@
 //! memory is held against what could be read from the records.
 
 use crate::{
-    Alert, JobId,
+    Alert, Catalog, JobId,
     alarm::Alarm,
     connector::Repeat,
     job::{
@@ -17,7 +17,7 @@ use crate::{
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 /// What answers the calls of a job.
 pub(super) trait World {
@@ -82,6 +82,8 @@ pub(super) struct Ended {
 pub(super) struct Story<'a, W> {
     runbook: &'a Runbook,
     facts: Facts,
+    /// What is published.
+    pub catalog: Arc<Catalog>,
     pub world: W,
     stored: Value,
     kept: StepOutputs,
@@ -132,6 +134,7 @@ impl<'a, W: World> Story<'a, W> {
         Self {
             runbook,
             facts,
+            catalog: Arc::default(),
             world,
             stored: json!(Progress::default()),
             kept: StepOutputs::default(),
@@ -230,9 +233,10 @@ impl<'a, W: World> Story<'a, W> {
             return;
         }
         let progress = Progress::read(self.stored.clone()).expect("loads");
-        let facts = self.facts.clone();
+        let (facts, catalog) = (self.facts.clone(), Arc::clone(&self.catalog));
         let mut machine = Machine::new(self.runbook, &facts, progress, self.kept.clone());
         machine.alarm = Some(self.alarm.clone());
+        machine.others = Some(&*catalog);
         let effects = machine.handle(self.now, event);
         self.stored = serde_json::to_value(&machine.progress).expect("stores");
         let lost = self.world.is_lost();
@@ -327,7 +331,14 @@ impl<'a, W: World> Story<'a, W> {
                     self.kept.list(&place, items.clone());
                 }
                 let again = if attempt > 1 { format!(" again ({attempt})") } else { String::new() };
-                self.trace.push(format!("{clock} {place} begins{again}"));
+                let to = match (&give["contact"], &give["via"], &give["on_duty_of"]) {
+                    (Value::String(contact), Value::String(via), _) => {
+                        format!(": {contact} via {via}")
+                    }
+                    (_, _, Value::String(team)) => format!(": who of {team} is on duty"),
+                    _ => String::new(),
+                };
+                self.trace.push(format!("{clock} {place} begins{again}{to}"));
             }
             Effect::StepEnded { place, result, .. } => {
                 if let (StepResult::Unsure(why), Some((after, word))) =

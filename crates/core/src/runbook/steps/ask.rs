@@ -6,6 +6,7 @@ use super::{
     document::{Build, KindDoc},
     look_at_length,
     require::{Require, text},
+    tell::Recipient,
 };
 use crate::{
     Period, Role,
@@ -53,7 +54,8 @@ pub(super) struct AskDoc {
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct QuestionDoc {
-    /// Who may decide. Left out: a responder.
+    /// Who may decide: a role, a person, a contact or a team, one of the four. A contact and a team
+    /// are reached by their ways, one after another, until somebody decides. Left out: a responder.
     #[serde(default)]
     pub to: Option<ToDoc>,
     /// What is asked; it may carry what earlier steps found.
@@ -79,8 +81,8 @@ pub(super) struct QuestionDoc {
     #[serde(default)]
     pub by_link: bool,
     /// Who may answer by mail, by the address that the answer is from: addresses, or globs such as
-    /// `*@skerrow.example`. The first line of an answer is a choice, by its name or its words. Left
-    /// out: nobody.
+    /// `*@skerrow.example`. A contact may by the addresses of its `mail`. The first line of an
+    /// answer is a choice, by its name or its words. Left out: nobody else.
     #[serde(default)]
     pub by_mail: Vec<String>,
     /// A message that tells of it.
@@ -99,6 +101,12 @@ pub(super) struct ToDoc {
     /// One person alone, by the name of the token.
     #[serde(default)]
     pub person: Option<String>,
+    /// A contact who is a person.
+    #[serde(default)]
+    pub contact: Option<String>,
+    /// A contact who is a team: whoever is a member of it.
+    #[serde(default)]
+    pub team: Option<String>,
 }
 
 /// A message that tells of a question.
@@ -123,6 +131,8 @@ pub enum To {
     Role(Role),
     /// Whoever has the token of this name.
     Person(Template),
+    /// A contact, who is reached.
+    Contact(Recipient),
 }
 
 /// A checked question.
@@ -154,6 +164,7 @@ impl KindDoc for AskDoc {
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let (doc, at) = (self.ask, format!("{at}/ask"));
         let to = to(build, &at, doc.to, names);
+        let is_contact = matches!(to, Some(To::Contact(_)));
         let within = build.within(&format!("{at}/within"), doc.within, names);
         if within.as_ref().and_then(Length::written).is_some_and(|within| within.millis() == 0) {
             build.check.fail(&format!("{at}/within"), "nobody can decide in no time");
@@ -189,7 +200,7 @@ impl KindDoc for AskDoc {
             None => Some(None),
             Some(tell) => {
                 let given = Value::Object(tell.give.clone()).to_string();
-                if by_nobody && given.contains("decision.answer_to") {
+                if by_nobody && !is_contact && given.contains("decision.answer_to") {
                     let wrong = "has `decision.answer_to`, and nobody may answer by mail; say who \
                                  may, by `by_mail`";
                     build.check.fail(&format!("{at}/tell/give"), wrong);
@@ -257,17 +268,22 @@ fn may_answer(text: &str) -> bool {
 fn to(build: &mut Build<'_, '_>, at: &str, doc: Option<ToDoc>, names: Names<'_>) -> Option<To> {
     match doc {
         None => Some(To::Role(Role::Responder)),
-        Some(ToDoc { role: Some(role), person: None }) if role.acts() => Some(To::Role(role)),
-        Some(ToDoc { role: Some(_), person: None }) => {
-            build.check.fail(&format!("{at}/to/role"), Role::only_reads());
-            None
+        Some(ToDoc { role: Some(role), person: None, contact: None, team: None }) => {
+            if !role.acts() {
+                build.check.fail(&format!("{at}/to/role"), Role::only_reads());
+            }
+            role.acts().then_some(To::Role(role))
         }
-        Some(ToDoc { role: None, person: Some(person) }) => {
+        Some(ToDoc { role: None, person: Some(person), contact: None, team: None }) => {
             build.check.template(&format!("{at}/to/person"), &person.into(), names).map(To::Person)
         }
-        Some(_) => {
-            build.check.fail(&format!("{at}/to"), "is a `role` or a `person`, one of the two");
-            None
+        Some(ToDoc { role, person, contact, team }) => {
+            let to = Recipient::of(contact, team).filter(|_| role.is_none() && person.is_none());
+            if to.is_none() {
+                let rule = "is a `role`, a `person`, a `contact` or a `team`, one of the four";
+                build.check.fail(&format!("{at}/to"), rule);
+            }
+            to.map(To::Contact)
         }
     }
 }
@@ -347,6 +363,11 @@ impl Ask {
     }
 
     pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
-        self.tell.iter().flat_map(|tell| tell.misfits(&format!("{at}/ask/tell"), others)).collect()
+        let told = self.tell.iter().flat_map(|t| t.misfits(&format!("{at}/ask/tell"), others));
+        let reached = match &self.to {
+            To::Contact(to) => to.misfits(&format!("{at}/ask/to"), others),
+            To::Role(_) | To::Person(_) => Vec::new(),
+        };
+        told.chain(reached).collect()
     }
 }

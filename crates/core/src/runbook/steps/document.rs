@@ -4,7 +4,7 @@ use super::{
     Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc,
     check::CheckDoc, child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc,
     finish::FinishDoc, pause::PauseDoc, require::RequireDoc, script::ScriptDoc, set::SetDoc,
-    together::TogetherDoc,
+    tell::TellStepDoc, together::TogetherDoc,
 };
 use crate::{
     Period,
@@ -52,7 +52,7 @@ struct CommonDoc {
 const COMMON: [&str; 7] = ["id", "summary", "when", "retry", "timeout", "on_error", "undo"];
 
 /// Parts of places that are no step's name.
-const RESERVED: [&str; 4] = ["undo", "probe", "confirm", "told"];
+const RESERVED: [&str; 5] = ["undo", "probe", "confirm", "told", "reached"];
 
 /// A kind of step as written.
 pub(super) trait KindDoc: DeserializeOwned + JsonSchema {
@@ -75,7 +75,7 @@ const fn kind<T: KindDoc>() -> Kind {
 }
 
 /// All kinds.
-const KINDS: [Kind; 14] = [
+const KINDS: [Kind; 15] = [
     kind::<CallDoc>(),
     kind::<ScriptDoc>(),
     kind::<RequireDoc>(),
@@ -88,6 +88,7 @@ const KINDS: [Kind; 14] = [
     kind::<AwaitDoc>(),
     kind::<PauseDoc>(),
     kind::<ChildDoc>(),
+    kind::<TellStepDoc>(),
     kind::<EmitDoc>(),
     kind::<FinishDoc>(),
 ];

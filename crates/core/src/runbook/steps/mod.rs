@@ -17,6 +17,7 @@ mod require;
 mod retry;
 mod script;
 mod set;
+mod tell;
 mod together;
 
 pub use ask::{ANSWER_TO, Ask, LINK, To};
@@ -33,6 +34,7 @@ pub use pause::Pause;
 pub use require::Require;
 pub use retry::Retry;
 pub use set::Set;
+pub use tell::{Recipient, Tell};
 pub use together::{Together, Until};
 
 pub(crate) use ask::TELL;
@@ -105,6 +107,8 @@ pub enum Action {
     Pause(Pause),
     /// Has another runbook done as a job of its own.
     Child(Child),
+    /// Sends a message to people.
+    Tell(Tell),
     /// Tells of something as an event.
     Emit(Emit),
     /// Ends the job here.
@@ -129,6 +133,7 @@ impl Action {
             Self::Await(_) => "await",
             Self::Pause(_) => "pause",
             Self::Child(_) => "runbook",
+            Self::Tell(_) => "tell",
             Self::Emit(_) => "emit",
             Self::Finish(_) => "finish",
         }
@@ -146,7 +151,9 @@ impl Action {
             | Self::Check(_)
             | Self::Ask(_)
             | Self::Await(_) => Vec::new(),
-            Self::Pause(_) | Self::Child(_) | Self::Emit(_) | Self::Finish(_) => Vec::new(),
+            Self::Pause(_) | Self::Child(_) | Self::Tell(_) | Self::Emit(_) | Self::Finish(_) => {
+                Vec::new()
+            }
         }
     }
 
@@ -164,8 +171,21 @@ impl Action {
             Self::Await(event) => event.does(),
             Self::Pause(pause) => pause.does(),
             Self::Child(child) => child.runbook.clone(),
+            Self::Tell(tell) => tell.does(),
             Self::Emit(emit) => emit.kind.clone(),
             Self::Finish(finish) => finish.outcome.as_str().to_owned(),
+        }
+    }
+
+    /// Whom it reaches.
+    pub fn recipient(&self) -> Option<&Recipient> {
+        match self {
+            Self::Ask(ask) => match &ask.to {
+                To::Contact(to) => Some(to),
+                To::Role(_) | To::Person(_) => None,
+            },
+            Self::Tell(tell) => Some(&tell.to),
+            _ => None,
         }
     }
 
@@ -207,6 +227,7 @@ impl Action {
                 look_at_length(&format!("{at}/pause"), Some(&pause.long), known, look)
             }
             Self::Child(child) => child.visit(at, known, look),
+            Self::Tell(tell) => tell.visit(at, known, look),
             Self::Emit(emit) => emit.visit(at, known, look),
             Self::Finish(finish) => finish.visit(at, known, look),
         }
@@ -222,6 +243,7 @@ impl Action {
             Self::Ask(_) => Ask::gives(),
             Self::Await(_) => Await::gives(),
             Self::Child(_) => Child::gives(),
+            Self::Tell(_) => Tell::gives(),
             Self::Choose(_)
             | Self::Together(_)
             | Self::Pause(_)
@@ -237,6 +259,7 @@ impl Action {
             Self::Check(check) => check.misfits(at, others),
             Self::Ask(ask) => ask.misfits(at, others),
             Self::Child(child) => child.misfits(at, others),
+            Self::Tell(tell) => tell.to.misfits(&format!("{at}/to"), others),
             _ => Vec::new(),
         }
     }

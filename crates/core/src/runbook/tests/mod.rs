@@ -74,7 +74,7 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:8:11: another step is named `a` already; names are unique in the whole runbook
         8 |   - { id: a, require: 'true' }
           |           ^
-    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, check, choose, each, together, ask, await, pause, runbook, emit, finish
+    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, check, choose, each, together, ask, await, pause, runbook, tell, emit, finish
         9 |   - { id: b }
           |     ^^
     grow.yaml:10:40: the expression ends here, and something more was expected
@@ -193,10 +193,10 @@ steps:
     grow.yaml:9:80: says what the choice means for people, such as `Restart it now`
         9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
           |                                                                                ^
-    grow.yaml:9:101: is a `role` or a `person`, one of the two
+    grow.yaml:9:101: is a `role`, a `person`, a `contact` or a `team`, one of the four
         9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
           |                                                                                                     ^^
-    grow.yaml:10:9: `told` is reserved, as all of undo, probe, confirm, told are; call the step otherwise
+    grow.yaml:10:9: `told` is reserved, as all of undo, probe, confirm, told, reached are; call the step otherwise
        10 |   - id: told
           |         ^^^^
     grow.yaml:11:60: nobody can decide in no time
@@ -233,6 +233,7 @@ steps:
 }
 
 /// There is no other definition.
+#[derive(Debug)]
 struct Nobody;
 
 impl Others for Nobody {
