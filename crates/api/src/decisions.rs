@@ -37,7 +37,7 @@ pub struct DecisionItem {
     pub rule: Option<String>,
     /// The step that asks.
     pub step: String,
-    /// Who may decide: `responder` or above, or one person.
+    /// Who may decide: `responder` or above, one person, or a contact.
     pub to: String,
     /// What is asked.
     pub text: String,

@@ -2058,7 +2058,7 @@ export interface components {
             rule?: string | null;
             /** @description The step that asks. */
             step: string;
-            /** @description Who may decide: `responder` or above, or one person. */
+            /** @description Who may decide: `responder` or above, one person, or a contact. */
             to: string;
             /** @description What is asked. */
             text: string;
@@ -3470,7 +3470,7 @@ export interface components {
                 rule?: string | null;
                 /** @description The step that asks. */
                 step: string;
-                /** @description Who may decide: `responder` or above, or one person. */
+                /** @description Who may decide: `responder` or above, one person, or a contact. */
                 to: string;
                 /** @description What is asked. */
                 text: string;

@@ -37,7 +37,7 @@ const LOOK: Look<Way> = {
     </>,
     <>
       <span key="way" className="min-w-0 flex-1 truncate">
-        {w.call} via {w.via}
+        {w.call} via {w.via}, waits {w.wait}
       </span>
       <span key="hours">{w.hours ?? 'always'}</span>
     </>,

@@ -11,11 +11,11 @@ const who = (c: Contact) => (c.members.length > 0 ? c.members.join(', ') : c.sum
 const LOOK: Look<Contact> = {
   to: (c) => `/contacts/${c.name}`,
   columns: [
-    { head: 'Name', width: 'minmax(0,1fr)', cell: (c) => <b>{c.name}</b>, by: (c) => c.name },
+    { head: 'Name', width: 'minmax(0,0.8fr)', cell: (c) => <b>{c.name}</b>, by: (c) => c.name },
     { head: 'Kind', width: '72px', cell: (c) => (c.members.length > 0 ? 'team' : 'person') },
-    { head: 'Who', width: 'minmax(0,1.4fr)', quiet: true, cell: who },
-    { head: 'On duty', width: 'minmax(0,1fr)', cell: onDuty },
-    { head: 'First way now', width: 'minmax(0,1.2fr)', mono: true, quiet: true, cell: first },
+    { head: 'Who', width: 'minmax(0,1.2fr)', quiet: true, cell: who },
+    { head: 'On duty', width: 'minmax(0,0.8fr)', cell: onDuty },
+    { head: 'First way now', width: 'minmax(0,1.8fr)', mono: true, quiet: true, cell: first },
   ],
   narrow: (c) => [
     <>

@@ -300,8 +300,9 @@ pub fn job(d: &JobDetail) -> String {
     for open in d.decisions.iter().filter(|o| o.state == DecisionState::Open) {
         let choices = open.choices.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(" or ");
         lines.push(format!(
-            "\nDecision {} is open, until {}: {}",
+            "\nDecision {} is open, asked of {}, until {}: {}",
             open.id,
+            open.to,
             exact(open.until),
             open.text
         ));

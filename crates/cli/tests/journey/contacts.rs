@@ -1,7 +1,7 @@
 //! People who are asked and told by the ways of their contacts: one after another, until one of
 //! them answers.
 
-use crate::kit::{Stage, until};
+use crate::kit::{Browser, Stage, until};
 use arvok_standins::Faults;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -223,4 +223,25 @@ fn nobody_is_forgotten_while_the_database_is_away() {
         (1, 1, 1),
         "{all:?}"
     );
+}
+
+#[test]
+fn the_console_says_who_would_be_reached_now_and_who_was() {
+    let stage = Stage::with_demo();
+    let crew = CREW.replace("token: pat\n", "token: pat\nhours: { from: '00:00', to: '00:01' }\n");
+    stage.publish(&format!("{}{ROSTER}---{ASKS}", crew.trim_end()));
+    let job = launch(&stage, "asks");
+    until("the mail", || stage.harbour.mailroom.with(|m| m.messages.first().map(|_| ())));
+    let browser = Browser::open(&stage, true);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.size(1280, 800);
+    browser.go("/contacts");
+    browser.see("vera-lund: chat.post via crew-chat");
+    browser.go("/contacts/booking");
+    browser.see("in the order in which they would be tried now");
+    browser.see("not now");
+    browser.go(&format!("/jobs/{job}"));
+    browser.see("asked of booking");
+    browser.see("Reach people, one way after another");
 }

@@ -1,7 +1,7 @@
 //! Calendars (iCalendar, RFC 5545): which events are on at a moment, repeated ones with their
 //! exceptions and with occurrences that were moved.
 
-use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, TimeZone, Utc};
+use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, TimeZone, Utc};
 use chrono_tz::Tz;
 use icalendar::parser::{Component, Property, read_calendar, unfold};
 use rrule::{Frequency, RRule, RRuleSet, Unvalidated};
@@ -11,10 +11,12 @@ use std::collections::{BTreeMap, BTreeSet};
 pub const MAX_TEXT: usize = 256 << 10;
 /// Most events, and most of them that repeat.
 const MAX_EVENTS: usize = 2_000;
-const MAX_REPEATED: usize = 100;
+const MAX_REPEATED: usize = 50;
 /// Most occurrences of one event that are on at a moment, or are exceptions.
 const MAX_ON: u16 = 20;
 const MAX_EXCEPTIONS: usize = 500;
+/// The first year in which an event may begin.
+const FIRST_YEAR: i32 = 2000;
 /// Longest event.
 const LONGEST: TimeDelta = TimeDelta::days(366);
 
@@ -140,6 +142,10 @@ fn read_event(
 ) -> Result<CalendarEvent, String> {
     let starts = event.find_prop("DTSTART").ok_or("has no DTSTART")?;
     let start = moment(starts, zone)?;
+    // Each occurrence is counted from the first one on.
+    if start.year() < FIRST_YEAR {
+        return Err(format!("begins before {FIRST_YEAR}"));
+    }
     let whole_days = !starts.val.as_str().contains('T');
     let length = match (event.find_prop("DTEND"), event.find_prop("DURATION")) {
         (Some(ends), _) => moment(ends, zone)?.to_utc() - start.to_utc(),
@@ -170,7 +176,8 @@ fn read_event(
         for rule in rules {
             let rule: RRule<Unvalidated> =
                 rule.val.as_str().parse().map_err(|e| format!("has a wrong RRULE: {e}"))?;
-            if rule.get_freq() > Frequency::Daily {
+            let times = [rule.get_by_hour(), rule.get_by_minute(), rule.get_by_second()];
+            if rule.get_freq() > Frequency::Daily || times.iter().any(|all| !all.is_empty()) {
                 return Err("repeats more often than daily, which is not read".into());
             }
             set = set.rrule(rule.validate(start).map_err(|e| format!("has a wrong RRULE: {e}"))?);
@@ -183,6 +190,9 @@ fn read_event(
         }
         for date in moved.iter().take(MAX_EXCEPTIONS) {
             set = set.exdate(date.with_timezone(&start.timezone()));
+        }
+        if set.clone().all(1).dates.is_empty() {
+            return Err("never comes".into());
         }
         Some(Box::new(set))
     };

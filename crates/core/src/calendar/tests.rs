@@ -111,7 +111,10 @@ fn what_is_no_calendar_says_why() {
             one(&["SUMMARY:a", start, "DURATION:8 hours"]),
             one(&["SUMMARY:a", start, "RRULE:FREQ=SECONDLY"]),
             one(&["SUMMARY:a", start, "RRULE:FREQ=NEVER"]),
-            read(&event(&["SUMMARY:a", start, "RRULE:FREQ=DAILY"]).repeat(101))
+            one(&["SUMMARY:a", start, "RRULE:FREQ=DAILY;BYHOUR=1,2,3"]),
+            one(&["SUMMARY:a", start, "RRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=31"]),
+            one(&["SUMMARY:a", "DTSTART;VALUE=DATE:19000101", "RRULE:FREQ=DAILY"]),
+            read(&event(&["SUMMARY:a", start, "RRULE:FREQ=DAILY"]).repeat(51))
                 .expect_err("is none"),
             read(&event(&["SUMMARY:a", start]).repeat(2001)).expect_err("is none"),
         ]

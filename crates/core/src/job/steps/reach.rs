@@ -183,7 +183,6 @@ fn call(
 ) {
     reaching.tries += 1;
     shown["via"] = via.into();
-    shown["give"] = give.clone().into();
     execution.started(place, reaching.tries, shown);
     reaching.out =
         Some(OutgoingCall { via: via.to_owned(), operation: operation.to_owned(), give });
@@ -258,6 +257,8 @@ fn duty_told(execution: &mut Execution<'_>, place: &Place, reaching: &mut Reachi
     };
     execution.record(place, reaching.tries, result);
     reaching.ahead = contact.ways(others, &people.unwrap_or_default());
+    // To have asked who is on duty is to have reached nobody.
+    reaching.tries_before = reaching.tries;
     reaching.stand = Stand::Next(execution.now);
     true
 }
