@@ -16,6 +16,7 @@ const team: Contact = {
   members: ['vera', 'pat'],
   on_duty: ['pat'],
   duty_by: null,
+  without_token: [],
   rounds: 1,
   ways: [way('pat', false), way('vera', true)],
 };

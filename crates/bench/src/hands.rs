@@ -166,39 +166,12 @@ pub async fn many(stage: &Stage) -> Fallible<Vec<Figure>> {
         .collect();
     let secret = json!({ "value": machine.key()?, "allowed": ["connection/fleet"] });
     stage.put("/api/v1/secrets/fleet-key", &secret).await?;
-    let text = format!(
-        "connector: any-linux\noperations:\n  about:\n    takes: {{ host: {{ type: string }} }}\n    \
-         host: '${{give.host}}'\n    command: {{ args: [uname, -s], looks: true }}\n---\n\
-         connection: fleet\nconnector: any-linux\nbase: ssh://*:{}\nhosts: ['127.*']\n\
-         host_keys: ['{}']\ntimeout: 30s\ncredential: {{ key: {{ user: {}, private: \
-         \"${{secret('fleet-key')}}\" }} }}\n---\nrunbook: fleet\ninputs: {{ hosts: {{ type: array, \
-         items: {{ type: string }} }} }}\ntarget: fleet/all\ntimeout: 10m\nsteps:\n  - id: all\n    \
-         each: inputs.hosts\n    as: host\n    at_once: {AT_ONCE}\n    gives: host\n    steps:\n      \
-         - {{ id: about, call: about, via: fleet, give: {{ host: '${{host}}' }} }}\n",
-        machine.port(),
-        machine.fingerprint()?,
-        machine.user(),
-    );
-    stage.publish(&text).await?;
+    stage.publish(&fleet(&machine)?).await?;
     let mut took = (Duration::ZERO, Duration::ZERO);
     // A list that is short shows that it works, and warms both up.
     for names in [&names[..20], &names] {
         let begun = Instant::now();
-        let room = Arc::new(tokio::sync::Semaphore::new(AT_ONCE));
-        let key = machine.key()?;
-        let loops = names.iter().map(|name| {
-            let (room, key) = (Arc::clone(&room), key.clone());
-            let (name, port) = (name.clone(), machine.port());
-            let user = machine.user().to_owned();
-            tokio::spawn(async move {
-                let _turn = room.acquire_owned().await.map_err(|e| e.to_string())?;
-                let bare = session_at((&name, port), &user, &key).await;
-                ran(&bare.map_err(|e| e.to_string())?).await.map_err(|e| e.to_string())
-            })
-        });
-        for ended in loops.collect::<Vec<_>>() {
-            ended.await??;
-        }
+        bare_loop(&machine, names).await?;
         let between = Instant::now();
         let launch = json!({ "runbook": "fleet", "inputs": { "hosts": names } });
         let job = stage.launch(&launch).await?;
@@ -227,6 +200,43 @@ pub async fn many(stage: &Stage) -> Fallible<Vec<Figure>> {
             Goal::AtMost(1.0, "<= 1"),
         ),
     ])
+}
+
+/// A connection that stands for many machines, and a runbook that asks all of a list.
+fn fleet(machine: &Machine) -> Fallible<String> {
+    Ok(format!(
+        "connector: any-linux\noperations:\n  about:\n    takes: {{ host: {{ type: string }} }}\n    \
+         host: '${{give.host}}'\n    command: {{ args: [uname, -s], looks: true }}\n---\n\
+         connection: fleet\nconnector: any-linux\nbase: ssh://*:{}\nhosts: ['127.*']\n\
+         host_keys: ['{}']\ntimeout: 30s\ncredential: {{ key: {{ user: {}, private: \
+         \"${{secret('fleet-key')}}\" }} }}\n---\nrunbook: fleet\ninputs: {{ hosts: {{ type: array, \
+         items: {{ type: string }} }} }}\ntarget: fleet/all\ntimeout: 10m\nsteps:\n  - id: all\n    \
+         each: inputs.hosts\n    as: host\n    at_once: {AT_ONCE}\n    gives: host\n    steps:\n      \
+         - {{ id: about, call: about, via: fleet, give: {{ host: '${{host}}' }} }}\n",
+        machine.port(),
+        machine.fingerprint()?,
+        machine.user(),
+    ))
+}
+
+/// The same without a service: a session of each, `AT_ONCE` side by side.
+async fn bare_loop(machine: &Machine, names: &[String]) -> Fallible<()> {
+    let room = Arc::new(tokio::sync::Semaphore::new(AT_ONCE));
+    let key = machine.key()?;
+    let loops = names.iter().map(|name| {
+        let (room, key) = (Arc::clone(&room), key.clone());
+        let (name, port) = (name.clone(), machine.port());
+        let user = machine.user().to_owned();
+        tokio::spawn(async move {
+            let _turn = room.acquire_owned().await.map_err(|e| e.to_string())?;
+            let bare = session_at((&name, port), &user, &key).await;
+            ran(&bare.map_err(|e| e.to_string())?).await.map_err(|e| e.to_string())
+        })
+    });
+    for ended in loops.collect::<Vec<_>>() {
+        ended.await??;
+    }
+    Ok(())
 }
 
 async fn session(machine: &Machine) -> Fallible<Handle<Trusting>> {

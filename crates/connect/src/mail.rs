@@ -3,7 +3,10 @@
 //!
 //! Until the text is handed over nothing was done; from then on only the server's reply tells.
 
-use crate::driver::{Called, Driver, Way, unsent};
+use crate::{
+    driver::{Called, Driver, Way, unsent},
+    tls::is_on_this_machine,
+};
 use arvok_core::connector::{Answer, CallEnd, Failure, Letter, Mailbox, Mailing, Opened};
 use lettre::{
     Address, Message,
@@ -19,7 +22,6 @@ use lettre::{
 use reqwest::Url;
 use serde_json::{Map, Value};
 use std::{
-    net::IpAddr,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -94,8 +96,7 @@ impl Server {
         }
         let is_tls = url.scheme() == "smtps";
         let port = url.port().unwrap_or(if is_tls { 465 } else { 587 });
-        let is_here = host == "localhost"
-            || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+        let is_here = is_on_this_machine(&host);
         Ok(Self { host, port, is_tls, is_here })
     }
 }

@@ -2,7 +2,7 @@
 //! when it was handled. `imaps://` is TLS from the beginning (RFC 8314); only to a server on this
 //! machine anything is said without it.
 
-use crate::tls;
+use crate::tls::{self, is_on_this_machine};
 use async_imap::{Client, Session, error::Error, extensions::idle::IdleResponse};
 use futures_util::StreamExt;
 use percent_encoding::percent_decode_str;
@@ -11,7 +11,6 @@ use rustls::pki_types::ServerName;
 use std::{
     fmt::Debug,
     io,
-    net::IpAddr,
     pin::Pin,
     task::{Context, Poll},
     time::Duration,
@@ -51,8 +50,7 @@ impl MailboxPlace {
         };
         let host = url.host_str().unwrap_or_default();
         let host = host.trim_start_matches('[').trim_end_matches(']').to_owned();
-        let is_here =
-            host == "localhost" || host.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback());
+        let is_here = is_on_this_machine(&host);
         if host.is_empty() {
             return Err("it names no host".into());
         }
@@ -91,7 +89,7 @@ pub struct Unseen {
     /// Its number in the mailbox.
     pub uid: u32,
     /// For how long the number stands for it: while this is the same.
-    pub validity: u32,
+    pub uid_validity: u32,
     /// The message; none if it is larger than is read.
     pub message: Option<Vec<u8>>,
 }
@@ -101,7 +99,7 @@ pub struct Unseen {
 pub struct OpenMailbox {
     session: Session<Limited>,
     /// With another one the numbers of messages mean others (RFC 3501, section 2.3.1.1).
-    validity: u32,
+    uid_validity: u32,
     can_idle: bool,
     patience: Duration,
 }
@@ -139,8 +137,8 @@ impl OpenMailbox {
             let selected = session.select(&place.folder).await;
             let selected =
                 selected.map_err(|e| format!("the folder {}: {}", place.folder, said(e)))?;
-            let validity = selected.uid_validity.unwrap_or_default();
-            Ok(Self { session, validity, can_idle, patience })
+            let uid_validity = selected.uid_validity.unwrap_or_default();
+            Ok(Self { session, uid_validity, can_idle, patience })
         };
         timeout(patience, opening).await.map_err(|_| late(patience)).flatten()
     }
@@ -151,7 +149,7 @@ impl OpenMailbox {
     /// # Errors
     /// Why it cannot be told; the mailbox is to be opened anew.
     pub async fn unseen(&mut self, most: usize, most_bytes: u32) -> Result<Vec<Unseen>, String> {
-        let (patience, validity) = (self.patience, self.validity);
+        let (patience, uid_validity) = (self.patience, self.uid_validity);
         let reading = async {
             // A server tells of what is new when it is spoken to (RFC 3501, section 7).
             self.session.get_mut().left = MOST_READ;
@@ -174,7 +172,7 @@ impl OpenMailbox {
                     }
                     false => None,
                 };
-                all.push(Unseen { uid, validity, message });
+                all.push(Unseen { uid, uid_validity, message });
             }
             Ok(all)
         };
@@ -219,10 +217,10 @@ impl OpenMailbox {
     /// # Errors
     /// Why it cannot be; the mailbox is to be opened anew.
     pub async fn wait(self, longest: Duration, unless_told: Duration) -> Result<Self, String> {
-        let Self { session, validity, can_idle, patience } = self;
+        let Self { session, uid_validity, can_idle, patience } = self;
         if !can_idle {
             tokio::time::sleep(unless_told).await;
-            return Ok(Self { session, validity, can_idle, patience });
+            return Ok(Self { session, uid_validity, can_idle, patience });
         }
         let mut idle = session.idle();
         in_time(patience, idle.init()).await?;
@@ -237,7 +235,7 @@ impl OpenMailbox {
             Ok(Ok(_)) | Err(_) => drop(stop),
         }
         let session = in_time(patience, idle.done()).await?;
-        Ok(Self { session, validity, can_idle, patience })
+        Ok(Self { session, uid_validity, can_idle, patience })
     }
 
     /// Says goodbye.

@@ -5,7 +5,13 @@ use rustls::{
     pki_types::{CertificateDer, pem::PemObject},
 };
 use rustls_platform_verifier::BuilderVerifierExt;
-use std::sync::Arc;
+use std::{net::IpAddr, sync::Arc};
+
+/// Whether a host, as an address names it, is this machine: nobody is on the way there, so that what
+/// goes there may go without TLS.
+pub(crate) fn is_on_this_machine(host: &str) -> bool {
+    host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
+}
 
 /// How TLS is spoken: trusting what the system knows, or these authorities.
 pub(crate) fn client(authorities: Option<&str>) -> Result<Arc<ClientConfig>, String> {

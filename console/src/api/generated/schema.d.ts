@@ -1981,6 +1981,11 @@ export interface components {
              */
             duty_by?: string | null;
             /**
+             * @description Those of its persons who have no token, and so decide by a link without signing in or by mail
+             *     alone, where a question allows it.
+             */
+            without_token: string[];
+            /**
              * Format: int32
              * @description How often all ways are gone through until somebody answers.
              */
@@ -3432,6 +3437,11 @@ export interface components {
                  *     called when somebody is to be reached.
                  */
                 duty_by?: string | null;
+                /**
+                 * @description Those of its persons who have no token, and so decide by a link without signing in or by mail
+                 *     alone, where a question allows it.
+                 */
+                without_token: string[];
                 /**
                  * Format: int32
                  * @description How often all ways are gone through until somebody answers.

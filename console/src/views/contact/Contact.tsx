@@ -1,10 +1,10 @@
 // One contact: by which ways somebody would be reached now, and in which order.
 import { useQuery } from '@tanstack/react-query';
 import { useParams } from 'react-router';
-import { type Contact, contact, definition } from '../../api/client';
+import { type Contact, contact } from '../../api/client';
 import { Empty, Facts, Header, Lost, Panel, Tag } from '../../ui/parts';
 import { type Look, Table } from '../../ui/Table';
-import { Versions } from '../definition/Versions';
+import { AsPublished } from '../definition/AsPublished';
 import { Withdraw } from '../definition/Withdraw';
 import { onDuty } from './words';
 
@@ -51,10 +51,6 @@ export function Component() {
     queryFn: () => contact(name),
     refetchInterval: 60_000,
   });
-  const text = useQuery({
-    queryKey: ['definitions', 'contact', name],
-    queryFn: () => definition('contact', name),
-  });
   if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   const item = found.data;
@@ -67,6 +63,11 @@ export function Component() {
         <Tag>{isTeam ? 'team' : 'person'}</Tag>
         <span className="text-ink-2">{item.summary}</span>
       </Header>
+      {item.without_token.length > 0 && (
+        <p className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">
+          {item.without_token.join(', ')} cannot sign in to decide: no token has that name.
+        </p>
+      )}
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)]">
         <Panel
           title="Ways"
@@ -84,12 +85,7 @@ export function Component() {
               <Facts rows={facts(item)} />
             </Panel>
           )}
-          {text.data && (
-            <Panel title="As published" aside={`version ${text.data.item.version}`}>
-              <pre className="whitespace-pre-wrap break-words">{text.data.text.trimEnd()}</pre>
-            </Panel>
-          )}
-          <Versions kind="contact" name={item.name} />
+          <AsPublished kind="contact" name={item.name} />
         </div>
       </div>
     </>

@@ -3,7 +3,6 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import {
   confirmSubscriber,
-  definition,
   type Outgoing,
   outgoing,
   replayEvents,
@@ -15,7 +14,7 @@ import { Needs, useMay } from '../../ui/rights';
 import { type Look, Table } from '../../ui/Table';
 import { Exact, Time } from '../../ui/Time';
 import { some } from '../../ui/words';
-import { Versions } from '../definition/Versions';
+import { AsPublished } from '../definition/AsPublished';
 import { Withdraw } from '../definition/Withdraw';
 import { Standing } from './Standing';
 
@@ -63,10 +62,6 @@ export function Component() {
     queryKey: ['subscribers', name, 'events'],
     queryFn: () => outgoing(name),
   });
-  const text = useQuery({
-    queryKey: ['definitions', 'subscriber', name],
-    queryFn: () => definition('subscriber', name),
-  });
   if (found.error && !found.data) return <Lost error={found.error} />;
   if (!found.data) return <Empty>Looking for {name}</Empty>;
   const item = found.data;
@@ -104,12 +99,7 @@ export function Component() {
           <Panel title="How it stands">
             <Facts rows={facts(item)} />
           </Panel>
-          {text.data && (
-            <Panel title="As published" aside={`version ${text.data.item.version}`}>
-              <pre className="whitespace-pre-wrap break-words">{text.data.text.trimEnd()}</pre>
-            </Panel>
-          )}
-          <Versions kind="subscriber" name={item.name} />
+          <AsPublished kind="subscriber" name={item.name} />
         </div>
       </div>
     </>

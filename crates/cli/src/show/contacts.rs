@@ -38,6 +38,10 @@ pub fn contact(c: &ContactItem) -> String {
     if c.rounds > 1 {
         lines.push(format!("  rounds      {}", c.rounds));
     }
+    if !c.without_token.is_empty() {
+        let whose = c.without_token.join(", ");
+        lines.push(format!("  no token    {whose}; an admin makes one, of the contact's `token`"));
+    }
     let mut table = Table::new(&["", "person", "way", "waits", "hours", ""]);
     for (n, way) in c.ways.iter().enumerate() {
         table.row([

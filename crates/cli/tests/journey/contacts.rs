@@ -1,7 +1,7 @@
 //! People who are asked and told by the ways of their contacts: one after another, until one of
 //! them answers.
 
-use crate::kit::{Browser, Stage, until};
+use crate::kit::{Browser, Stage, answers_with, until};
 use arvok_standins::Faults;
 use reqwest::Method;
 use serde_json::{Value, json};
@@ -206,6 +206,49 @@ outputs: { by: '${steps.word.contact}' }
         "{}",
         held.all()
     );
+}
+
+/// Who is on duty, as a system of its own says.
+const ROTA: &str = "
+connector: rota
+operations:
+  rota.now:
+    takes: { team: { type: string } }
+    request: { method: GET, path: '/now/${give.team}' }
+    output: response.body
+    repeat: safe
+---
+connection: duty-rota
+connector: rota
+base: BASE
+";
+
+#[test]
+fn another_system_is_asked_who_is_on_duty_and_may_be_away() {
+    let stage = Stage::with_demo();
+    let says =
+        answers_with("200 OK\r\ncontent-type: application/json", "{\"names\": [\"Pat-Moen\"]}");
+    let duty =
+        "duty: { call: rota.now, via: duty-rota, give: { team: booking }, who: result.names }";
+    let world = |base: &str| {
+        format!("{CREW}{duty}\n---{}---{ASKS}", ROTA.replace("BASE", base))
+            .replace("within: 10m", "within: 1m")
+    };
+    stage.publish(&world(&says));
+    let job = launch(&stage, "asks");
+    until("Pat to be reached", || messages_in(&stage, "pat").into_iter().next());
+    let all = tries(&stage, job, "agree.reached");
+    assert_eq!(all, ["? via duty-rota done ", "pat-moen via crew-chat done "]);
+    assert_eq!(messages_in(&stage, "vera").len(), 0);
+    // Away, it leaves the order in which the members are written.
+    stage.publish(&world("http://127.0.0.1:9"));
+    let job = launch(&stage, "asks");
+    until("Vera to be reached", || messages_in(&stage, "vera").into_iter().next());
+    let all = tries(&stage, job, "agree.reached");
+    assert!(all[0].starts_with("? via duty-rota failed"), "{all:?}");
+    let shown = stage.arvok(&["contact", "show", "booking"]);
+    assert!(shown.out.contains("as rota.now via duty-rota says"), "{}", shown.all());
+    assert!(shown.out.contains("no token    vera-lund, pat-moen"), "{}", shown.all());
 }
 
 #[test]

@@ -32,7 +32,7 @@ const WAIT: (Duration, Duration) = (Duration::from_secs(1), Duration::from_secs(
 
 /// How often each message was marked as seen that may be there unseen all the same: what was
 /// handled is not handled again.
-type Marked = BTreeMap<(u32, u32), u32>;
+type TimesMarked = BTreeMap<(u32, u32), u32>;
 
 /// Reads answers until the node stops, where its settings name a mailbox.
 pub(super) async fn run(node: &Node) {
@@ -40,7 +40,7 @@ pub(super) async fn run(node: &Node) {
         return;
     }
     let mut stopping = node.stopping.clone();
-    let (mut wait, mut marked) = (WAIT.0, Marked::new());
+    let (mut wait, mut marked) = (WAIT.0, TimesMarked::new());
     while !*stopping.borrow() {
         let ended = tokio::select! {
             // What is being handled is not marked as seen, and is read by whoever looks next.
@@ -75,7 +75,7 @@ async fn is_its_turn(node: &Node) -> bool {
 
 /// Reads what is there and what comes while it is this node's turn, for as long as the connection
 /// stands.
-async fn read_on(node: &Node, wait: &mut Duration, marked: &mut Marked) -> Result<(), String> {
+async fn read_on(node: &Node, wait: &mut Duration, marked: &mut TimesMarked) -> Result<(), String> {
     while !is_its_turn(node).await {
         // Whoever reads now tells of its own faults.
         node.answers_fault.set(WAY, None);
@@ -87,8 +87,8 @@ async fn read_on(node: &Node, wait: &mut Duration, marked: &mut Marked) -> Resul
     tracing::info!("answers by mail are read from {place:?}");
     while is_its_turn(node).await {
         let unseen = mailbox.unseen(MOST_MESSAGES, MOST_BYTES).await?;
-        let times = |marked: &Marked, one: &Unseen| {
-            marked.get(&(one.validity, one.uid)).copied().unwrap_or_default()
+        let times = |marked: &TimesMarked, one: &Unseen| {
+            marked.get(&(one.uid_validity, one.uid)).copied().unwrap_or_default()
         };
         if unseen.iter().any(|one| times(marked, one) == MOST_MARKS) {
             return Err("the server does not keep that a message was seen".to_owned());
@@ -106,13 +106,13 @@ async fn read_on(node: &Node, wait: &mut Duration, marked: &mut Marked) -> Resul
                 break;
             }
             let times = times(marked, &one);
-            let Unseen { uid, validity, message } = one;
+            let Unseen { uid, uid_validity, message } = one;
             // One that cannot be recorded keeps none behind it waiting.
             if times == 0 && !handled(node, message).await {
                 is_well = false;
                 continue;
             }
-            marked.insert((validity, uid), times + 1);
+            marked.insert((uid_validity, uid), times + 1);
             mailbox.see(uid).await?;
         }
         if !is_well {

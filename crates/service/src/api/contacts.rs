@@ -9,7 +9,9 @@ use arvok_core::{
     contact::{Contact, ContactWay, Person, Who},
     text::cut,
 };
+use arvok_store::access;
 use chrono::{DateTime, Utc};
+use std::collections::BTreeSet;
 
 /// Contacts, by name.
 #[utoipa::path(operation_id = "listContacts", tag = "contacts",
@@ -20,10 +22,11 @@ pub(super) async fn list(
     caller: Caller,
 ) -> Result<web::Json<Page<ContactItem>>, ApiError> {
     let (published, now) = (node.published(), clock::now());
+    let tokens = tokens(&node).await?;
     // To find out what is on in a calendar takes its time.
     let all = move || {
         let all = published.catalog.all::<Contact>();
-        all.map(|(contact, _)| item(contact, &published.catalog, now)).collect()
+        all.map(|(contact, _)| item(contact, (&published.catalog, &tokens), now)).collect()
     };
     let items = node.capacity.evaluate(&caller.0, all).await?;
     Ok(web::Json(Page { items, next: None, bounded: false }))
@@ -41,12 +44,22 @@ pub(super) async fn one(
     let published = node.published();
     let missing = || ApiError::NotFound(format!("contact `{}`", cut(&name, 64)));
     let (contact, _) = published.catalog.shared::<Contact>(&name).ok_or_else(missing)?;
-    let now = clock::now();
-    let show = move || item(&contact, &published.catalog, now);
+    let (now, tokens) = (clock::now(), tokens(&node).await?);
+    let show = move || item(&contact, (&published.catalog, &tokens), now);
     Ok(web::Json(node.capacity.evaluate(&caller.0, show).await?))
 }
 
-fn item(contact: &Contact, catalog: &Catalog, now: DateTime<Utc>) -> ContactItem {
+/// The names of all tokens.
+async fn tokens(node: &Node) -> Result<BTreeSet<String>, ApiError> {
+    let all = access::tokens(&node.pools.questions).await?;
+    Ok(all.into_iter().map(|token| token.name).collect())
+}
+
+fn item(
+    contact: &Contact,
+    (catalog, tokens): (&Catalog, &BTreeSet<String>),
+    now: DateTime<Utc>,
+) -> ContactItem {
     let on_duty = contact.on_duty(catalog, now);
     let planned = contact.ways(catalog, &on_duty);
     let ways = planned.iter().filter_map(|planned| {
@@ -59,12 +72,18 @@ fn item(contact: &Contact, catalog: &Catalog, now: DateTime<Utc>) -> ContactItem
         Who::Team(team) => (team.members.clone(), team.duty.as_ref()),
     };
     let asked = duty.and_then(|duty| duty.asked());
+    let persons = contact.persons(catalog).into_iter();
+    let without_token = persons
+        .filter(|(_, person)| !tokens.contains(&person.token))
+        .map(|(name, _)| name.to_owned())
+        .collect();
     ContactItem {
         name: contact.name.clone(),
         summary: contact.summary.clone(),
         members,
         on_duty,
         duty_by: asked.map(|asked| format!("{} via {}", asked.operation, asked.via)),
+        without_token,
         rounds: contact.rounds,
         ways,
     }

@@ -96,6 +96,9 @@ fn who_decides(
     let others = execution.others.ok_or("nothing is published")?;
     let contact: &Contact = others.get(name).map_err(|missing| missing.to_string())?;
     let persons = contact.persons(others);
+    if persons.is_empty() {
+        return Err(format!("nobody of `{name}` is published"));
+    }
     let tokens = persons.iter().map(|(_, person)| person.token.clone()).collect();
     let by_mail = persons.iter().flat_map(|(_, person)| person.mail.clone()).collect();
     Ok((Some(Decider::Contact { name: name.to_owned(), tokens }), by_mail))
