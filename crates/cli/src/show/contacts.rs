@@ -40,7 +40,7 @@ pub fn contact(c: &ContactItem) -> String {
     }
     if !c.without_token.is_empty() {
         let whose = c.without_token.join(", ");
-        lines.push(format!("  no token    {whose}; an admin makes one, of the contact's `token`"));
+        lines.push(format!("  no token    {whose}: nobody has the one with which they decide"));
     }
     let mut table = Table::new(&["", "person", "way", "waits", "hours", ""]);
     for (n, way) in c.ways.iter().enumerate() {

@@ -175,6 +175,16 @@ impl Contact {
         }
     }
 
+    /// The same, to be reached at any hour.
+    #[must_use]
+    pub fn at_any_hour(mut self) -> Self {
+        if let Who::Person(person) = &mut self.who {
+            person.hours = None;
+            person.ways.iter_mut().for_each(|way| way.hours = None);
+        }
+        self
+    }
+
     /// The names of those who are on duty by the team's calendar; none where another system says
     /// so, or nobody is told from the others.
     pub fn on_duty(&self, others: &dyn Others, now: DateTime<Utc>) -> Vec<String> {

@@ -127,6 +127,19 @@ fn another_system_says_who_is_on_duty_by_name_or_by_address() {
 }
 
 #[test]
+fn the_examples_of_a_runbook_reach_people_at_any_hour() {
+    let night = "contact: night\nhours: { from: '03:00', to: '03:01' }\nways: [{ call: post, via: \
+                 crew-chat, give: { to: n, text: x } }]\n---\ncontact: all\nmembers: [night]\n---\n\
+                 runbook: r\ntarget: vm/a\nsteps:\n  - { id: w, tell: full, to: { team: all } }\n  - \
+                 { id: q, ask: { to: { contact: night }, text: 'Go?', choices: { go: Go }, within: 1m } \
+                 }\nexamples:\n  - summary: they are told and asked\n    answers: { q: { after: 10s, \
+                 gives: go } }\n    expect: { state: succeeded, calls: [w.reached, q.reached] }\n  - \
+                 summary: and not reached\n    answers: { w.reached: { refused: engaged } }\n    expect: \
+                 { state: failed, failure: no way to `all` took the message }\n";
+    assert_eq!(catalog(night).1, Vec::<String>::new());
+}
+
+#[test]
 fn a_way_is_given_the_message_as_it_is() {
     let (all, _) = catalog("");
     let (vera, _) = all.get::<Contact>("vera-lund").expect("is there");

@@ -10,7 +10,8 @@ use crate::{
     alarm::Alarm,
     alert::{NewAlert, Received},
     connector::{self, CallEnd, Failure, Repeat},
-    definition::Others,
+    contact::Contact,
+    definition::{Definition, Kind, Others},
     runbook::{AlarmWord, AnswerDoc, Answers, CallTarget, JobExampleDoc, MeanwhileDoc, Runbook},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -121,10 +122,48 @@ enum Coming {
     Alarm(bool),
 }
 
+/// What is published, but that people can be reached at any hour: an example has no time of day.
+#[derive(Debug)]
+struct AtAnyHour<'a> {
+    others: &'a dyn Others,
+    contacts: BTreeMap<String, Contact>,
+}
+
+impl<'a> AtAnyHour<'a> {
+    /// With the contacts that a runbook reaches, and the members of those.
+    fn of(runbook: &Runbook, others: &'a dyn Others) -> Self {
+        let named = runbook.contacts().into_iter().filter_map(|name| others.get(name).ok());
+        let all = named.flat_map(|contact: &Contact| {
+            let persons = contact.persons(others).into_iter().map(|(name, _)| name);
+            let all: Vec<&str> = persons.chain([contact.name.as_str()]).collect();
+            all
+        });
+        let contacts = all.filter_map(|name| {
+            let contact: &Contact = others.get(name).ok()?;
+            Some((name.to_owned(), contact.clone().at_any_hour()))
+        });
+        let contacts = contacts.collect();
+        Self { others, contacts }
+    }
+}
+
+impl Others for AtAnyHour<'_> {
+    fn definition(&self, kind: Kind, name: &str) -> Option<&dyn Definition> {
+        match self.contacts.get(name).filter(|_| kind == Kind::Contact) {
+            Some(contact) => Some(contact),
+            None => self.others.definition(kind, name),
+        }
+    }
+
+    fn names(&self, kind: Kind) -> Vec<&str> {
+        self.others.names(kind)
+    }
+}
+
 struct Play<'a> {
     runbook: &'a Runbook,
     example: &'a JobExampleDoc,
-    others: &'a dyn Others,
+    others: AtAnyHour<'a>,
     facts: Facts,
     alarm: Alarm,
     progress: Progress,
@@ -175,7 +214,7 @@ impl<'a> Play<'a> {
         let mut play = Self {
             runbook,
             example,
-            others,
+            others: AtAnyHour::of(runbook, others),
             facts,
             alarm,
             progress: Progress::default(),
@@ -235,7 +274,7 @@ impl<'a> Play<'a> {
     }
 
     fn repeat(&self, via: &str, operation: &str) -> Repeat {
-        connector::operation(self.others, via, operation)
+        connector::operation(self.others.others, via, operation)
             .map_or(Repeat::Never, |(_, operation)| operation.repeat)
     }
 
@@ -259,7 +298,7 @@ impl<'a> Play<'a> {
     fn event(&mut self, event: Event) {
         let (progress, kept) = (std::mem::take(&mut self.progress), std::mem::take(&mut self.kept));
         let mut machine = Machine::new(self.runbook, &self.facts, progress, kept);
-        machine.others = Some(self.others);
+        machine.others = Some(&self.others);
         machine.alarm = self.facts.has_alarm.then(|| self.alarm.clone());
         let effects = machine.handle(self.now, event);
         (self.progress, self.kept) = (machine.progress, machine.kept);

@@ -43,6 +43,10 @@ pub(in crate::job) fn go_on<'m>(
     reach::go_on(execution, &at, reaching, around);
     match (&reaching.by, &reaching.stand) {
         (Some((contact, via)), _) => Some(StepEnd::Done(json!({ "contact": contact, "via": via }))),
+        (None, Stand::Over) if reaching.is_noted => Some(StepEnd::failed(format!(
+            "nobody of `{}` is to be reached at this time",
+            reaching.contact
+        ))),
         (None, Stand::Over) => {
             Some(StepEnd::failed(format!("no way to `{}` took the message", reaching.contact)))
         }
