@@ -17,8 +17,8 @@ pub struct ContactItem {
     /// The operation that says who is on duty, with its connection, if none of this says it: it is
     /// called when somebody is to be reached.
     pub duty_by: Option<String>,
-    /// Those of its persons who have no token, and so decide by a link without signing in or by mail
-    /// alone, where a question allows it.
+    /// Those of its persons who have no token, and so decide by a link without signing in or by
+    /// mail alone, where a question allows it.
     pub without_token: Vec<String>,
     /// How often all ways are gone through until somebody answers.
     pub rounds: u32,

@@ -7,8 +7,8 @@ use rustls::{
 use rustls_platform_verifier::BuilderVerifierExt;
 use std::{net::IpAddr, sync::Arc};
 
-/// Whether a host, as an address names it, is this machine: nobody is on the way there, so that what
-/// goes there may go without TLS.
+/// Whether a host, as an address names it, is this machine: nobody is on the way there, so that
+/// what goes there may go without TLS.
 pub(crate) fn is_on_this_machine(host: &str) -> bool {
     host == "localhost" || host.parse::<IpAddr>().is_ok_and(|address| address.is_loopback())
 }

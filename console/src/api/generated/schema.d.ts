@@ -1981,8 +1981,8 @@ export interface components {
              */
             duty_by?: string | null;
             /**
-             * @description Those of its persons who have no token, and so decide by a link without signing in or by mail
-             *     alone, where a question allows it.
+             * @description Those of its persons who have no token, and so decide by a link without signing in or by
+             *     mail alone, where a question allows it.
              */
             without_token: string[];
             /**
@@ -3438,8 +3438,8 @@ export interface components {
                  */
                 duty_by?: string | null;
                 /**
-                 * @description Those of its persons who have no token, and so decide by a link without signing in or by mail
-                 *     alone, where a question allows it.
+                 * @description Those of its persons who have no token, and so decide by a link without signing in or by
+                 *     mail alone, where a question allows it.
                  */
                 without_token: string[];
                 /**

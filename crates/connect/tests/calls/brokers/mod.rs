@@ -36,7 +36,7 @@ async fn free_port() -> u16 {
 }
 
 async fn listens(port: u16) {
-    for _ in 0..1200 {
+    for _ in 0..3600 {
         if TcpStream::connect(("127.0.0.1", port)).await.is_ok() {
             return;
         }
