@@ -67,6 +67,14 @@ impl Calendar {
         if of_events.len() > MAX_EVENTS {
             return Err(format!("has {} events; {MAX_EVENTS} are allowed", of_events.len()));
         }
+        // Each is counted from its first occurrence on, so that they are bounded before any is read.
+        let repeats = |event: &&&Component<'_>| {
+            event.properties.iter().any(|of| matches!(of.name.as_str(), "RRULE" | "RDATE"))
+        };
+        let repeated = of_events.iter().filter(repeats).count();
+        if repeated > MAX_REPEATED {
+            return Err(format!("has {repeated} events that repeat; {MAX_REPEATED} are allowed"));
+        }
         // An occurrence that was moved or changed is an event of its own, and not one of the event
         // that repeats (RFC 5545, section 3.8.4.4).
         let mut moved: BTreeMap<&str, BTreeSet<DateTime<Utc>>> = BTreeMap::new();
@@ -84,10 +92,6 @@ impl Calendar {
             }
             let moved = moved.get(value(event, "UID")).unwrap_or(&none);
             events.push(read_event(event, zone, moved).map_err(|why| wrong_in(event, &why))?);
-        }
-        let repeated = events.iter().filter(|event| event.repeats.is_some()).count();
-        if repeated > MAX_REPEATED {
-            return Err(format!("has {repeated} events that repeat; {MAX_REPEATED} are allowed"));
         }
         Ok(Self { events })
     }
@@ -172,6 +176,9 @@ fn read_event(
     {
         None
     } else {
+        if rules.len() > 1 {
+            return Err("has more than one RRULE".into());
+        }
         let mut set = RRuleSet::new(start).limit();
         for rule in rules {
             let rule: RRule<Unvalidated> =
