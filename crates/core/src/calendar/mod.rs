@@ -67,7 +67,7 @@ impl Calendar {
         if of_events.len() > MAX_EVENTS {
             return Err(format!("has {} events; {MAX_EVENTS} are allowed", of_events.len()));
         }
-        // Each is counted from its first occurrence on, so that they are bounded before any is read.
+        // Each is counted from its first occurrence on: they are bounded before any is read.
         let repeats = |event: &&&Component<'_>| {
             event.properties.iter().any(|of| matches!(of.name.as_str(), "RRULE" | "RDATE"))
         };
