@@ -30,6 +30,7 @@ const VIEWS: RouteObject[] = [
     lazy: async () => ({ Component: (await import('./views/rule/Rule')).Start }),
   },
   { path: 'rules/:name', lazy: () => import('./views/rule/Rule') },
+  { path: 'safety', lazy: () => import('./views/safety/Safety') },
   { path: 'sources', lazy: () => import('./views/source/Sources') },
   {
     path: 'sources/new',

@@ -139,6 +139,14 @@ export const goOn = (id: number, dry_run: boolean, why?: string) =>
   taken<GoesOn>(
     client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }),
   );
+export type MuteItem = Schema['MuteItem'];
+export type MuteCovers = Schema['MuteCovers'];
+export const mutes = (all: boolean) =>
+  taken(client.GET('/api/v1/mutes', { params: { query: { all, limit: 200 } } }));
+export const beginMute = (body: Schema['NewMute']) =>
+  taken<Schema['NewlyMuted']>(client.POST('/api/v1/mutes', { body }));
+export const liftMute = (id: number) =>
+  taken(client.DELETE('/api/v1/mutes/{id}', { params: { path: { id } } }));
 export const liftHalt = () => taken(client.DELETE('/api/v1/halt'));
 export const setSeen = (id: number, undo = false) =>
   taken(client.POST('/api/v1/jobs/{id}/seen', { params: { path: { id } }, body: { undo } }));

@@ -44,7 +44,11 @@ export function startLive(queries: QueryClient, onState: (live: boolean) => void
     if (all || change.definitions || change.jobs?.length || change.decisions)
       stale.add('subscribers');
     if (all || change.definitions || change.jobs?.length) stale.add('connections');
-    if (all || change.definitions) stale.add('contacts');
+    if (all || change.definitions) {
+      stale.add('contacts');
+      stale.add('mutes');
+      stale.add('alarms');
+    }
     if (all || change.alerts?.length || change.verdicts || change.jobs?.length)
       stale.add('timeline');
     stale.add('watch');

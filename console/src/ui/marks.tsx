@@ -56,6 +56,7 @@ const LETTERS: Record<Verdict, string> = {
   resting: 'r',
   capped: 'c',
   flapping: 'f',
+  muted: 'm',
   symptom: 's',
   broken: '!',
 };

@@ -31,6 +31,7 @@ const VERDICTS = [
   'resting',
   'capped',
   'flapping',
+  'muted',
   'symptom',
   'broken',
 ] as const;

@@ -2,9 +2,16 @@
 import { useQuery } from '@tanstack/react-query';
 import { ToggleGroup } from 'radix-ui';
 import { Link, useSearchParams } from 'react-router';
-import { type AlarmItem, type JobItem, type Watch as Seen, watch } from '../api/client';
+import {
+  type AlarmItem,
+  type JobItem,
+  type MuteItem,
+  type Watch as Seen,
+  watch,
+} from '../api/client';
 import { Gauge } from '../ui/marks';
 import { Empty, Header, JobTag, Panel, Unanswered } from '../ui/parts';
+import { shown } from '../ui/principal';
 import { Clock, Time } from '../ui/Time';
 import { zoneName } from '../ui/time';
 import { some, upTo } from '../ui/words';
@@ -102,6 +109,7 @@ function Overview({ seen }: { seen: Seen }) {
           </p>
         )}
       </Panel>
+      <Muted mutes={seen.mutes ?? []} />
       <div className="grid flex-1 gap-3.5 lg:grid-cols-[284px_1fr_286px]">
         <NeedsYou seen={seen} />
         <Panel
@@ -136,6 +144,40 @@ function Overview({ seen }: { seen: Seen }) {
         </Panel>
       </div>
     </>
+  );
+}
+
+/** What is muted, until it ends. */
+function Muted({ mutes }: { mutes: MuteItem[] }) {
+  if (mutes.length === 0) return null;
+  return (
+    <Panel
+      title="Muted"
+      aside={
+        <Link to="/safety" className="hover:underline">
+          {mutes.length === 1 ? 'one mute' : `${mutes.length} mutes`}
+        </Link>
+      }
+    >
+      {mutes.map((mute) => (
+        <p key={mute.id} className="flex flex-wrap gap-x-3 py-0.5">
+          <b className="mono break-words font-semibold">{mute.text}</b>
+          <span className="min-w-0 flex-1 break-words text-ink-2">{mute.reason}</span>
+          <span className="text-[13px] text-ink-2">
+            {mute.state === 'coming' ? (
+              <>
+                from <Clock at={mute.from} />
+              </>
+            ) : (
+              <>
+                until <Clock at={mute.until} />
+              </>
+            )}
+            , by {shown(mute.by)}
+          </span>
+        </p>
+      ))}
+    </Panel>
   );
 }
 

@@ -1,6 +1,6 @@
 //! Alarms.
 
-use crate::{AlertItem, JobItem};
+use crate::{AlertItem, JobItem, MuteItem};
 use arvok_core::{
     AlertState, Severity,
     job::{JobEffect, JobState},
@@ -59,4 +59,7 @@ pub struct AlarmDetail {
     pub alerts: Vec<AlertItem>,
     /// Its newest jobs, 20 at most.
     pub jobs: Vec<JobItem>,
+    /// Mutes that cover it now or will: for all rules, or for one that its newest alerts concern.
+    #[serde(default)]
+    pub mutes: Vec<MuteItem>,
 }

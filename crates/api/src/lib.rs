@@ -33,6 +33,7 @@ pub mod jobs;
 mod launch;
 pub mod library;
 pub mod listeners;
+pub mod mutes;
 pub mod nodes;
 pub mod rules;
 pub mod runbooks;
@@ -75,6 +76,7 @@ pub use launch::{
 };
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use listeners::{ListenerItem, ListenerState, Transport};
+pub use mutes::{MuteCovers, MuteFilter, MuteItem, NewMute, NewlyMuted};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision,

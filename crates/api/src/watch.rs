@@ -1,6 +1,6 @@
 //! The overview, and the messages of the event stream.
 
-use crate::{AlarmItem, DecisionItem, Halt, JobItem, NeedsYou, ProposalItem};
+use crate::{AlarmItem, DecisionItem, Halt, JobItem, MuteItem, NeedsYou, ProposalItem};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -11,6 +11,9 @@ pub struct Watch {
     /// The halt of all jobs, while one stands.
     #[serde(default)]
     pub halt: Option<Halt>,
+    /// Mutes that stand or come, the one that ends first first, 20 at most.
+    #[serde(default)]
+    pub mutes: Vec<MuteItem>,
     /// From received to confirmed.
     pub narrowing: Narrowing,
     /// Jobs that failed, were refused, expired, are unsure or had no effect, are not old, and
@@ -80,7 +83,7 @@ pub struct Narrowing {
     pub watched: i64,
     /// Joined an episode that had dispatched.
     pub folded: i64,
-    /// Held back: waiting, resting, capped, flapping or a symptom.
+    /// Held back: waiting, resting, capped, flapping, muted or a symptom.
     pub held: i64,
     /// Led to a proposal.
     pub proposed: i64,

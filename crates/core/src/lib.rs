@@ -3,7 +3,8 @@
 //! The folders follow what happens to an alert: a [`source`] reads it from a payload into an
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the memory
 //! of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] executes the
-//! steps of a [`runbook`] that call a [`connector`] or run a [`script`]; what jobs tell goes to
+//! steps of a [`runbook`] that call a [`connector`] or run a [`script`]; a [`mute`] keeps rules
+//! from acting for a time; what jobs tell goes to
 //! whoever is a [`subscriber`], and what they ask people to the [`contact`] that they name.
 //! [`calendar`] says what is on at a moment, [`bounds`] how deep and large a value may be,
 //! [`document`] turns YAML into typed definitions with exact places for every diagnostic, [`expr`]
@@ -30,6 +31,7 @@ pub mod job;
 mod job_state;
 mod labels;
 pub mod matcher;
+pub mod mute;
 pub mod period;
 mod principal;
 pub mod rehearse;

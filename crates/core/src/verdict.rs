@@ -25,6 +25,8 @@ crate::words! {
         Capped = "capped",
         /// Its alarm comes and goes too often.
         Flapping = "flapping",
+        /// A person keeps the rule from acting for a time.
+        Muted = "muted",
         /// Explained by an alarm upstream.
         Symptom = "symptom",
         /// The rule could not decide: a condition, a fold or an input goes wrong over this alert.
@@ -34,8 +36,8 @@ crate::words! {
 
 impl Verdict {
     /// Those that hold an alert back for a time.
-    pub const HELD: [Self; 5] =
-        [Self::Waiting, Self::Resting, Self::Capped, Self::Flapping, Self::Symptom];
+    pub const HELD: [Self; 6] =
+        [Self::Waiting, Self::Resting, Self::Capped, Self::Flapping, Self::Muted, Self::Symptom];
 
     /// Whether something was done, or would have been.
     pub const fn fires(self) -> bool {

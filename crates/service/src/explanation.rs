@@ -134,7 +134,8 @@ async fn given_verdict(
 /// What would be decided if the alert came at this moment.
 async fn foresee(node: &Node, why: &mut Why, rule: &Rule, alert: &Alert) -> Result<(), ApiError> {
     let now = clock::now();
-    let (verdict, reason) = intake::preview(&node.pools.questions, rule, alert, now).await?;
+    let mutes = &node.published().mutes;
+    let (verdict, reason) = intake::preview(&node.pools.questions, rule, alert, mutes, now).await?;
     why.verdict = Some(VerdictGuess { given: false, verdict, reason, job: None });
     if let (Some(tally), Some(_)) = (&why.tally, why.version) {
         why.story = read::tally_story(&node.pools.questions, &why.rule, tally, i64::MAX).await?;

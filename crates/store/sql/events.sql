@@ -43,7 +43,7 @@ BEGIN
     RETURN NULL;
 END $$;
 
--- Counts the generation up. Called after each statement that changes `definition` or `secret`;
--- those who publish wait for each other.
+-- Counts the generation up. Called after each statement that changes `definition` or `secret`, and
+-- for each row of `mute` that is added or lifted; those who publish wait for each other.
 CREATE OR REPLACE FUNCTION catalog_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$BEGIN UPDATE catalog SET generation = generation + 1; RETURN NULL; END$$;

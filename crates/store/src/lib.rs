@@ -5,8 +5,8 @@
 //! things are kept, [`jobs`] hands jobs to nodes and keeps their progress, [`launches`] makes those
 //! that people ask for, [`outside`] keeps what they wait for outside of them, [`nodes`] what these
 //! tell of themselves, [`proposals`] decides what was only proposed, [`definitions`] the versions
-//! of documents, [`access`] tokens and sessions, [`audit`] what was done with them, [`read`]
-//! answers questions, [`changes`] tells every node what changed.
+//! of documents, [`mutes`] what keeps rules from acting, [`access`] tokens and sessions, [`audit`]
+//! what was done with them, [`read`] answers questions, [`changes`] tells every node what changed.
 
 pub mod access;
 pub mod audit;
@@ -23,6 +23,7 @@ mod key_order;
 pub mod launches;
 pub mod leases;
 pub mod live_output;
+pub mod mutes;
 pub mod nodes;
 pub mod outside;
 pub mod proposals;

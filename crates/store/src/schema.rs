@@ -74,6 +74,10 @@ impl MigratorTrait for Migrator {
                 name: "0014_leases",
                 sql: include_str!("../migrations/0014_leases.sql"),
             }),
+            Box::new(Step {
+                name: "0015_mutes",
+                sql: include_str!("../migrations/0015_mutes.sql"),
+            }),
         ]
     }
 }

@@ -314,6 +314,7 @@ pub async fn sweep(
     let nodes = "DELETE FROM node WHERE seen < $1 AND name IN (SELECT name FROM node LIMIT $2)";
     run(nodes, before(TimeDelta::days(1))).await?;
     crate::runners::calls::sweep(db).await?;
+    crate::mutes::sweep(db, now, A_PASS).await?;
     Ok(Swept {
         unreadable: run(old, before(limits.unreadable)).await?
             + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,

@@ -637,6 +637,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mutes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mutes that stand or come, the one that ends first first; or all, the newest first. */
+        get: operations["listMutes"];
+        put?: never;
+        /** Says a mute: from its beginning until its end no rule acts by itself on what it covers. Alerts are kept and alarms raised as before, with the verdict `muted`; what still stands when it is over is acted on then. Jobs that there are go on. */
+        post: operations["beginMute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mutes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One mute. */
+        get: operations["showMute"];
+        put?: never;
+        post?: never;
+        /** Lifts a mute before its time: what still stands is acted on. */
+        delete: operations["liftMute"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nodes": {
         parameters: {
             query?: never;
@@ -1432,6 +1468,8 @@ export interface components {
             alerts: components["schemas"]["AlertItem"][];
             /** @description Its newest jobs, 20 at most. */
             jobs: components["schemas"]["JobItem"][];
+            /** @description Mutes that cover it now or will: for all rules, or for one that its newest alerts concern. */
+            mutes?: components["schemas"]["MuteItem"][];
         };
         /** @description One alarm. */
         AlarmItem: {
@@ -2822,6 +2860,65 @@ export interface components {
              */
             count: number;
         };
+        /** @description What a mute covers: every line that is given must hold, of the names and globs of one line any. */
+        MuteCovers: {
+            /** @description Names of rules, globs allowed. */
+            rules?: string[];
+            /** @description Names of runbooks, globs allowed: rules are covered that may dispatch one of them. */
+            runbooks?: string[];
+            /** @description Names of sources, globs allowed. */
+            sources?: string[];
+            /** @description Kinds, globs allowed. */
+            kinds?: string[];
+            /** @description Severities, or ranges such as `..minor`. */
+            severity?: string[];
+            /** @description Resources, globs allowed: `*` within a part, `**` across parts. */
+            resource?: string[];
+            /** @description Labels and their values, globs allowed. */
+            labels?: {
+                [key: string]: string[];
+            };
+        };
+        /** @description A mute. */
+        MuteItem: {
+            /**
+             * Format: int64
+             * @description The handle.
+             */
+            id: number;
+            /** @description What it covers. */
+            covers: components["schemas"]["MuteCovers"];
+            /** @description The same in a line. */
+            text: string;
+            /** @enum {string} */
+            state: "coming" | "standing" | "over" | "lifted";
+            /** @description Who: an id with its kind, such as `token/pat` */
+            by: string;
+            /** @description Why, in that one's words. */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When it was said.
+             */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it begins.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself.
+             */
+            until: string;
+            /**
+             * Format: date-time
+             * @description When somebody lifted it before its time.
+             */
+            lifted_at?: string | null;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            lifted_by?: string | null;
+        };
         /**
          * @description How alerts narrowed to effects. `received = repeated + distinct`,
          *     `distinct = unmatched + matched`,
@@ -2877,7 +2974,7 @@ export interface components {
             folded: number;
             /**
              * Format: int64
-             * @description Held back: waiting, resting, capped, flapping or a symptom.
+             * @description Held back: waiting, resting, capped, flapping, muted or a symptom.
              */
             held: number;
             /**
@@ -2941,6 +3038,28 @@ export interface components {
              */
             earlier?: number;
         };
+        /**
+         * @description A mute that is to begin. It ends by itself: `until` a moment, or `for` a time from its
+         *     beginning.
+         */
+        NewMute: {
+            /** @description What it covers. */
+            covers: components["schemas"]["MuteCovers"];
+            /** @description Why, for those who wonder. */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description When it begins; absent: now.
+             */
+            from?: string | null;
+            /**
+             * Format: date-time
+             * @description When it ends.
+             */
+            until?: string | null;
+            /** @description How long it lasts, such as `2h`; at most 90 days. */
+            for?: string | null;
+        };
         /** @description A runner that is to be known. */
         NewRunner: {
             /** @description Its name. */
@@ -2956,6 +3075,16 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "viewer" | "responder" | "author" | "admin";
+        };
+        /** @description A mute that has been said, and what it does not stop. */
+        NewlyMuted: {
+            /** @description The mute. */
+            mute: components["schemas"]["MuteItem"];
+            /**
+             * @description Jobs that are not over and were set off by what it covers, the newest first, 20 at most: a
+             *     mute stops none of them.
+             */
+            jobs: number[];
         };
         /** @description A node as it was last heard of. */
         NodeItem: {
@@ -3665,6 +3794,56 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_MuteItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The handle.
+                 */
+                id: number;
+                /** @description What it covers. */
+                covers: components["schemas"]["MuteCovers"];
+                /** @description The same in a line. */
+                text: string;
+                /** @enum {string} */
+                state: "coming" | "standing" | "over" | "lifted";
+                /** @description Who: an id with its kind, such as `token/pat` */
+                by: string;
+                /** @description Why, in that one's words. */
+                reason: string;
+                /**
+                 * Format: date-time
+                 * @description When it was said.
+                 */
+                created_at: string;
+                /**
+                 * Format: date-time
+                 * @description When it begins.
+                 */
+                from: string;
+                /**
+                 * Format: date-time
+                 * @description When it ends by itself.
+                 */
+                until: string;
+                /**
+                 * Format: date-time
+                 * @description When somebody lifted it before its time.
+                 */
+                lifted_at?: string | null;
+                /** @description Who: an id with its kind, such as `token/pat` */
+                lifted_by?: string | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_OutgoingItem: {
             /** @description The items, newest first. */
             items: {
@@ -3902,7 +4081,7 @@ export interface components {
                  */
                 rule_version: number;
                 /** @enum {string} */
-                verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+                verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
                 /** @description Why, in words with the numbers. */
                 reason: string;
                 /**
@@ -4307,7 +4486,7 @@ export interface components {
              */
             tally?: number | null;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
             /** @description What of the rule led to the verdict, in a sentence. */
             reason: string;
             /**
@@ -5106,7 +5285,7 @@ export interface components {
         /** @description How often a verdict was given. */
         VerdictCount: {
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
             /**
              * Format: int64
              * @description How often.
@@ -5118,7 +5297,7 @@ export interface components {
             /** @description Whether it was really given. */
             given: boolean;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
             /** @description What of the rule led to the verdict, in a sentence. */
             reason: string;
             /**
@@ -5137,7 +5316,7 @@ export interface components {
              */
             rule_version: number;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
             /** @description Why, in words with the numbers. */
             reason: string;
             /**
@@ -5173,7 +5352,7 @@ export interface components {
              */
             rule_version: number;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
             /** @description Why, in words with the numbers. */
             reason: string;
             /**
@@ -5216,7 +5395,7 @@ export interface components {
             /** @description The rule's name. */
             rule: string;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
             /**
              * Format: int64
              * @description The job that was dispatched, or the proposal that was made.
@@ -5278,6 +5457,8 @@ export interface components {
         /** @description What is going on and what needs a person. */
         Watch: {
             halt?: components["schemas"]["Halt"] | null;
+            /** @description Mutes that stand or come, the one that ends first first, 20 at most. */
+            mutes?: components["schemas"]["MuteItem"][];
             /** @description From received to confirmed. */
             narrowing: components["schemas"]["Narrowing"];
             /**
@@ -8484,6 +8665,303 @@ export interface operations {
             };
             /** @description The role does not allow it, or the console's header is missing. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listMutes: {
+        parameters: {
+            query?: {
+                /** @description Whether those that are over or were lifted are listed as well. */
+                all?: boolean;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_MuteItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginMute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMute"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewlyMuted"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showMute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MuteItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    liftMute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

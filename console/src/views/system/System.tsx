@@ -1,10 +1,7 @@
-// What Arvok runs on: its nodes and what waits for them, what is stored and for how long, and the halt of all jobs.
-import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
-import { type NodeItem, nodes, setHalt } from '../../api/client';
+// What Arvok runs on: its nodes and what waits for them, what is stored and for how long.
+import { useQuery } from '@tanstack/react-query';
+import { type NodeItem, nodes } from '../../api/client';
 import { Empty, Facts, Header, Panel, Tag, Unanswered } from '../../ui/parts';
-import { useMay } from '../../ui/rights';
-import { Sure } from '../../ui/Sure';
 import { type Look, Table } from '../../ui/Table';
 import { Time } from '../../ui/Time';
 import { rough } from '../../ui/time';
@@ -73,7 +70,7 @@ export function Component() {
   const backlog = found.data?.backlog;
   return (
     <>
-      <Header title="System" right={!backlog?.halt && <Halt />}>
+      <Header title="System">
         {found.data && <span className="text-ink-2">{some(found.data.nodes.length, 'node')}</span>}
       </Header>
       <Unanswered question={found} />
@@ -108,40 +105,5 @@ export function Component() {
       <Stored />
       {found.data?.nodes.length === 0 && <Empty>No node was heard of within a day.</Empty>}
     </>
-  );
-}
-
-function Halt() {
-  const may = useMay('responder');
-  const queries = useQueryClient();
-  const [why, setWhy] = useState('');
-  if (!may) return null;
-  return (
-    <Sure
-      ask="Halt all jobs…"
-      title="Halt all jobs?"
-      act="Halt them"
-      disabled={!why.trim()}
-      onAct={async () => {
-        await setHalt(why.trim());
-        await Promise.all(
-          ['halt', 'watch', 'nodes'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
-        );
-      }}
-    >
-      <p>
-        No node begins a job or takes one up until the halt is lifted. Alerts are taken in and rules
-        decide as before; what is under way at this moment goes on.
-      </p>
-      <label className="mt-2 block text-[13px]">
-        Why, for those who wonder
-        <input
-          className="mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
-          maxLength={300}
-          value={why}
-          onChange={(event) => setWhy(event.target.value)}
-        />
-      </label>
-    </Sure>
   );
 }

@@ -6,6 +6,7 @@ mod connections;
 mod contacts;
 mod demo;
 mod jobs;
+mod mutes;
 mod rules;
 mod runners;
 mod subscribers;
@@ -19,6 +20,7 @@ pub use connections::ConnectionCommand;
 pub use contacts::ContactCommand;
 pub use demo::{OfPort, Scene, Standin, WatchedPort};
 pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
+pub use mutes::{BeginMute, MuteCommand};
 pub use rules::{
     Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned,
 };
@@ -251,6 +253,9 @@ Examples:
     /// Jobs: what is being done
     #[command(subcommand)]
     Job(JobCommand),
+    /// Mutes: keep rules from acting on something for a time
+    #[command(subcommand)]
+    Mute(MuteCommand),
     /// The halt: stop all jobs from being begun, on all nodes
     #[command(subcommand)]
     Halt(HaltCommand),

@@ -16,6 +16,7 @@ mod jobs;
 mod launch;
 mod library;
 mod list;
+mod mutes;
 mod nodes;
 mod proposals;
 mod rules;
@@ -91,6 +92,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,
+        Command::Mute(command) => mutes::mute(command).await,
         Command::Halt(command) => halt::halt(command).await,
         Command::Node(command) => nodes::node(command).await,
         Command::Runner(args) => runners::runner(args).await,

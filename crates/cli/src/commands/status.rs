@@ -22,7 +22,7 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
         return show::json(&json!({
             "server": client.address(), "name": who.name, "role": who.role, "ready": ready.is_ok(),
                 "fault": fault,
-            "nodes": nodes.nodes.len(), "halt": watch.halt, "alarms": watch.alarms_open,
+            "nodes": nodes.nodes.len(), "halt": watch.halt, "mutes": watch.mutes, "alarms": watch.alarms_open,
                 "needs_you": needs,
             "under_way": watch.under_way.len(),
         }));
@@ -45,6 +45,13 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
             || "halt     none".to_owned(),
             |halt| format!("halt     {}", show::halt(halt)),
         ),
+        match watch.mutes.as_slice() {
+            [] => "muted    nothing".to_owned(),
+            mutes => {
+                let lines: Vec<String> = mutes.iter().map(show::mute_line).collect();
+                format!("muted    {}", lines.join("\n         "))
+            }
+        },
         format!("alarms   {} open", watch.alarms_open),
         format!("jobs     {}", count(watch.under_way.len(), "is under way", "are under way")),
         match needs {

@@ -1,6 +1,6 @@
 //! Alerts and alarms.
 
-use super::{Table, ago, exact, gauge, jobs, when, with_next};
+use super::{Table, ago, exact, gauge, jobs, mute_line, when, with_next};
 use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, DeliveryAnswer, Page};
 use arvok_core::{AlertState, job::JobState};
 
@@ -153,6 +153,7 @@ pub fn alarm(d: &AlarmDetail) -> String {
         lines.push(format!("  cleared   {}", exact(cleared)));
     }
     lines.push(format!("  alerts    {} since it was raised", a.count));
+    lines.extend(d.mutes.iter().map(|mute| format!("  muted     {}", mute_line(mute))));
     lines.push("\nJobs".into());
     let none = Page { items: d.jobs.clone(), next: None, bounded: false };
     lines.push(jobs(&none));

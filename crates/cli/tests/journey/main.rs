@@ -24,6 +24,7 @@ mod listen_cases;
 mod listeners;
 mod lists;
 mod machines;
+mod mutes;
 mod night;
 mod nodes;
 mod outside;

@@ -35,7 +35,12 @@ struct Live {
 
 impl Live {
     fn rules(&self) -> Rules<'_> {
-        Rules { catalog: &self.catalog, matcher: &self.matcher, generation: self.generation }
+        Rules {
+            catalog: &self.catalog,
+            matcher: &self.matcher,
+            mutes: &[],
+            generation: self.generation,
+        }
     }
 
     fn take(&mut self, alert: Alert) {

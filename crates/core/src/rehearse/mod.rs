@@ -21,6 +21,7 @@ use crate::{
     bounds::weight,
     definition::{Kind, Others},
     matcher::{Match, test},
+    mute::{self, Mute},
     rule::{Placed, Rule, Stance, TallyView},
     settle::{self, AlarmTransition, Effect, Event, Fire, Machine, Matched, Memory, Slot},
 };
@@ -78,6 +79,7 @@ pub struct Rehearsal<'a> {
     kept: HashMap<String, Vec<RetainedAlert>>,
     payloads: usize,
     keeps: bool,
+    mutes: Vec<Mute>,
     jobs: i64,
     report: Report,
 }
@@ -109,9 +111,16 @@ impl<'a> Rehearsal<'a> {
             kept: HashMap::new(),
             payloads: 0,
             keeps,
+            mutes: Vec::new(),
             jobs: 0,
             report: Report::default(),
         }
+    }
+
+    /// The same, while these mutes stand.
+    #[cfg(test)]
+    pub(crate) fn muted_by(self, mutes: Vec<Mute>) -> Self {
+        Self { keeps: self.keeps || !mutes.is_empty(), mutes, ..self }
     }
 
     /// Begins to wait for what the rule names and was never heard of.
@@ -249,8 +258,15 @@ impl<'a> Rehearsal<'a> {
             *jobs += 1;
             Some(JobId(*jobs))
         };
-        let effects =
-            Machine::new(rule, Stance::Act, &mut self.memory, &mut number).handle(now, event);
+        let (kept, mutes) = (&self.kept, &self.mutes);
+        let muting = |key: &str, id: Option<AlertId>, now: DateTime<Utc>| {
+            let earlier = || kept.get(key)?.iter().find(|k| Some(k.id) == id).map(|k| &k.alert);
+            let alert = current.filter(|(n, _)| Some(*n) == id).map(|(_, alert)| alert);
+            mute::longest(mutes, rule, alert.or_else(earlier), now)
+        };
+        let effects = Machine::new(rule, Stance::Act, &mut self.memory, &mut number)
+            .muted_by(&muting)
+            .handle(now, event);
         for effect in effects {
             match effect {
                 // What never came has no verdict; its dispatch is told all the same.

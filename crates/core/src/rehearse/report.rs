@@ -165,10 +165,7 @@ impl Report {
             self.cut = true;
             return;
         }
-        if matches!(
-            verdict,
-            Verdict::Waiting | Verdict::Resting | Verdict::Capped | Verdict::Flapping
-        ) {
+        if Verdict::HELD.contains(&verdict) {
             self.held.insert(alert, (tally, came));
         }
         self.decided.push(RehearsedVerdict {

@@ -3,7 +3,8 @@
 //! A tally's episode begins with its first matching alert and ends when its alarms are cleared.
 //! Within an episode a rule dispatches once; repeats are folded into it. For alerts that raise
 //! nothing, the episode ends with the dispatch. The lines of `settle` add to that, in this order:
-//! symptoms, after, flapping, still, rest, gather, cap; a tally fires when none of them holds it.
+//! symptoms, after, flapping, still, rest, gather, cap; a tally fires when none of them holds it,
+//! and no [`crate::mute`] either.
 //! A line that holds says until when, and that time comes as an event of its own.
 //!
 //! Pure: [`Machine::handle`] takes the time and an event, moves the [`Memory`] on and gives the
@@ -61,7 +62,7 @@ mod machine;
 mod reason;
 mod tally;
 
-pub use machine::Machine;
+pub use machine::{Machine, Muting};
 pub use reason::{Reason, Trigger};
 pub use tally::{Decision, Episode, Fired, Held, Memory, Pool, SettledAlert, Tally};
 

@@ -41,6 +41,8 @@ pub enum Reason {
     Full { jobs: u32, per: Period, frees: DateTime<Utc>, later: bool },
     /// Its alarm comes and goes.
     Flaps { changes: usize, within: Period, due: DateTime<Utc> },
+    /// A person keeps the rule from acting.
+    Muted { by: String, why: String, until: DateTime<Utc> },
     /// Explained by something upstream.
     Explained { cause: String },
     /// Cleared while it was held.
@@ -74,6 +76,8 @@ pub enum Trigger {
     Missing(Period),
     /// No longer flapping.
     Calm,
+    /// No longer muted.
+    Unmuted,
     /// Rested.
     Rested(Period),
     /// Gathered.
@@ -108,6 +112,7 @@ impl fmt::Display for Trigger {
             Self::Still(d) => write!(f, "still raised after {d}"),
             Self::Missing(d) => write!(f, "nothing came for {d}"),
             Self::Calm => f.write_str("no longer flapping and still raised"),
+            Self::Unmuted => f.write_str("no longer muted and still raised"),
             Self::Rested(d) => write!(f, "the rest of {d} is over and it is raised"),
             Self::Gathered(n) => write!(f, "{n} gathered"),
             Self::Room => f.write_str("the cap has room again and it is still raised"),
@@ -185,6 +190,9 @@ impl fmt::Display for Reason {
                     "{changes} changes within {within}; decided when calm, at {} at the earliest",
                     clock(*due)
                 )
+            }
+            Self::Muted { by, why, until } => {
+                write!(f, "muted by {by} until {}: {why}", clock(*until))
             }
             Self::Explained { cause } => write!(f, "explained by {cause}"),
             Self::Cleared { verdict, after } => {

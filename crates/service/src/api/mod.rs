@@ -20,6 +20,7 @@ mod job_steps;
 mod jobs;
 mod launch;
 mod library;
+mod mutes;
 mod nodes;
 mod not_found;
 mod openapi;
@@ -171,6 +172,10 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(halt::show)
         .service(halt::set)
         .service(halt::lift)
+        .service(mutes::list)
+        .service(mutes::one)
+        .service(mutes::begin)
+        .service(mutes::lift)
         .service(jobs::list)
         .service(jobs::one)
         .service(launch::form)

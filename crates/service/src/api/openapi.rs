@@ -2,8 +2,8 @@
 
 use super::{
     access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, halt,
-    health, jobs, launch, library, nodes, proposals, rehearsal, rules, runbooks, runner_calls,
-    runners, storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    health, jobs, launch, library, mutes, nodes, proposals, rehearsal, rules, runbooks,
+    runner_calls, runners, storage, stream, subscribers, timeline, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -89,6 +89,10 @@ struct OfRunners;
     halt::show,
     halt::set,
     halt::lift,
+    mutes::list,
+    mutes::one,
+    mutes::begin,
+    mutes::lift,
     jobs::list,
     jobs::one,
     launch::form,

@@ -3,11 +3,14 @@
 use super::{ApiError, caller::Caller};
 use crate::{clock, node::Node};
 use actix_web::{get, web};
-use arvok_api::{Problem, Watch};
+use arvok_api::{MuteFilter, Problem, Watch};
 use arvok_core::{Kind, Period};
-use arvok_store::{jobs, read};
+use arvok_store::{jobs, mutes, read};
 use serde::Deserialize;
 use utoipa::IntoParams;
+
+/// Most mutes that the overview shows.
+const MOST_MUTES: u64 = 20;
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -36,8 +39,10 @@ pub(super) async fn overview(
     let mut seen = read::overview(&node.pools.questions, window.delta(), clock::now()).await?;
     super::job_steps::set_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
     super::job_steps::set_doing(&mut seen.under_way);
+    let open = MuteFilter { limit: Some(MOST_MUTES), ..MuteFilter::default() };
     Ok(web::Json(Watch {
         halt: jobs::halt(&node.pools.questions).await?,
+        mutes: mutes::list(&node.pools.questions, &open, clock::now()).await?.items,
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,
         decisions: super::decisions::open(&node).await?,

@@ -7,6 +7,7 @@ use crate::{clock, node::Node};
 use arvok_store::{
     StoreError,
     intake::{self, Slots},
+    mutes,
 };
 use chrono::{DateTime, Utc};
 use std::{collections::BTreeSet, sync::Arc, time::Duration};
@@ -27,6 +28,9 @@ pub(crate) async fn watch_due(node: Arc<Node>) {
     let mut unknown = Unknown::default();
     loop {
         let mut next = None;
+        if let Err(e) = mutes::release(&node.pools.work).await {
+            tracing::error!("what was muted: {e}");
+        }
         for slots in [Slots::Tallies, Slots::Pools] {
             match settle_all(&node, slots, &mut unknown).await {
                 Ok(at) => next = [next, at].into_iter().flatten().min(),

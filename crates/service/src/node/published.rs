@@ -9,11 +9,12 @@ use arvok_core::{
     document::parse_file,
     expr::{Scope, Template, Val},
     matcher::Matcher,
+    mute::Mute,
     runbook::Runbook,
 };
 use arvok_store::{
     DatabaseConnection, StoreError, definitions, entity::definition::Model, host_keys,
-    intake::Rules, secrets,
+    intake::Rules, mutes, secrets,
 };
 use chrono::{DateTime, Utc};
 use std::{
@@ -43,6 +44,8 @@ pub(crate) struct Published {
     pub catalog: Arc<Catalog>,
     pub matcher: Arc<Matcher>,
     pub stamps: Arc<BTreeMap<(Kind, String), Stamp>>,
+    /// Mutes that stand or come.
+    pub mutes: Vec<Mute>,
     /// Runbooks of which there may be so many jobs at once.
     pub at_once: Vec<(String, i32)>,
     pub secrets: BTreeMap<String, Secret>,
@@ -87,6 +90,7 @@ impl Published {
             if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
         let secrets = opened(db, vault).await?;
         let host_keys = host_keys::all(db).await?;
+        let (mutes, unknown) = mutes::open(db).await?;
         let last = Arc::clone(&before);
         let compiled = tokio::task::spawn_blocking(move || {
             catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before))).unwrap_or_else(
@@ -109,7 +113,8 @@ impl Published {
         for faulty in &compiled.faulty {
             tracing::error!("a published definition cannot be compiled: {faulty}");
         }
-        let Compiled { catalog, matcher, stamps, faulty } = compiled;
+        let Compiled { catalog, matcher, stamps, mut faulty } = compiled;
+        faulty.extend(unknown);
         let private = settings.values().filter(|s| s.allowed.is_some()).map(|s| s.value.clone());
         let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()).chain(private));
         let limited = catalog
@@ -120,6 +125,7 @@ impl Published {
             catalog,
             matcher,
             stamps,
+            mutes,
             at_once,
             secrets,
             host_keys,
@@ -138,7 +144,12 @@ impl Published {
 
     /// What deciding needs.
     pub fn rules(&self) -> Rules<'_> {
-        Rules { catalog: &self.catalog, matcher: &self.matcher, generation: self.generation }
+        Rules {
+            catalog: &self.catalog,
+            matcher: &self.matcher,
+            mutes: &self.mutes,
+            generation: self.generation,
+        }
     }
 }
 

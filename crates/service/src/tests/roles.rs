@@ -47,6 +47,7 @@ fn body(path: &str) -> &'static str {
     match path {
         "/api/v1/jobs/{id}/resolve" => r#"{ "as": "done" }"#,
         "/api/v1/halt" => r#"{ "reason": "drill" }"#,
+        "/api/v1/mutes" => r#"{ "covers": { "rules": ["*"] }, "reason": "drill", "for": "1h" }"#,
         "/api/v1/proposals/{id}/dismiss" => r#"{ "note": "no" }"#,
         "/api/v1/runners" => r#"{ "name": "pier", "labels": { "site": "pier" } }"#,
         "/api/v1/secrets/{name}" => r#"{ "value": "sesame", "allowed": ["source/pier"] }"#,

@@ -16,7 +16,10 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
-use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::{
+    cell::RefCell,
+    collections::{BTreeMap, BTreeSet, VecDeque},
+};
 
 /// Decides with real numbers.
 pub(super) async fn settle<'a>(
@@ -106,7 +109,7 @@ fn decide<'a>(
         work.due(due, batch);
     }
     for fresh in &batch.fresh {
-        work.alert(fresh);
+        work.alert(fresh, batch);
     }
     work.outcome.numbers = work.numbers.drawn;
     work.outcome
@@ -121,15 +124,15 @@ impl<'a> Work<'a, '_> {
     /// What belongs to a rule that this node does not know is left to one that does.
     fn due(&mut self, due: &Due, batch: &Undecided<'a>) {
         if let Some((rule, version)) = batch.catalog.get::<Rule>(&due.rule) {
-            let effects = self.handle(rule, batch.now, Event::Due(&due.slot));
+            let effects = self.handle(rule, batch.now, Event::Due(&due.slot), batch);
             self.outcome.note(rule, version, batch.now, effects, "");
         }
     }
 
-    fn alert(&mut self, fresh: &Fresh<'a>) {
+    fn alert(&mut self, fresh: &Fresh<'a>, batch: &Undecided<'a>) {
         let now = fresh.alert.received;
         if let (alarm::AlarmChange::Cleared, Some(alarm)) = (fresh.change, fresh.alarm) {
-            self.cleared(now, alarm);
+            self.cleared(now, alarm, batch);
         }
         let standing = AlarmTransition::from_change(fresh.alert.state, fresh.alarm, fresh.change);
         for hit in fresh.hits {
@@ -149,22 +152,29 @@ impl<'a> Work<'a, '_> {
                 entries: *entries,
                 cause: None,
             };
-            let effects = self.handle(hit.rule, now, Event::Matched(matched));
+            let effects = self.handle(hit.rule, now, Event::Matched(matched), batch);
             self.outcome.alarms.extend(fresh.alarm.map(|alarm| (fresh.id, alarm)));
             self.outcome.note(hit.rule, hit.version, now, effects, &keys.tally);
         }
     }
 
-    fn cleared(&mut self, now: DateTime<Utc>, alarm: AlarmId) {
+    fn cleared(&mut self, now: DateTime<Utc>, alarm: AlarmId, batch: &Undecided<'a>) {
         for (name, key) in self.outcome.memories.holding(alarm) {
             if let Some((rule, version)) = self.outcome.catalog.get::<Rule>(&name) {
-                let effects = self.handle(rule, now, Event::Cleared { tally: &key, alarm });
+                let event = Event::Cleared { tally: &key, alarm };
+                let effects = self.handle(rule, now, event, batch);
                 self.outcome.note(rule, version, now, effects, &key);
             }
         }
     }
 
-    fn handle(&mut self, rule: &Rule, now: DateTime<Utc>, event: Event<'_>) -> Vec<Effect> {
+    fn handle(
+        &mut self,
+        rule: &Rule,
+        now: DateTime<Utc>,
+        event: Event<'_>,
+        batch: &Undecided<'a>,
+    ) -> Vec<Effect> {
         let memory: &mut Memory =
             self.outcome.memories.by_rule.entry(rule.name.clone()).or_default();
         let numbers = &mut *self.numbers;
@@ -172,6 +182,19 @@ impl<'a> Work<'a, '_> {
             numbers.drawn += 1;
             numbers.given.pop_front()
         };
-        Machine::new(rule, rule.stance, memory, &mut number).handle(now, event)
+        let machine = Machine::new(rule, rule.stance, memory, &mut number);
+        if batch.muting.is_empty() {
+            return machine.handle(now, event);
+        }
+        let held_by = RefCell::new(std::mem::take(&mut self.outcome.held_by));
+        let muting = |key: &str, id: Option<AlertId>, now: DateTime<Utc>| {
+            let fresh = id.and_then(|id| batch.alert(id));
+            let mute = batch.muting.of(rule, key, id, fresh, now)?;
+            held_by.borrow_mut().insert(mute.id);
+            Some(mute)
+        };
+        let effects = machine.muted_by(&muting).handle(now, event);
+        self.outcome.held_by = held_by.into_inner();
+        effects
     }
 }

@@ -7,10 +7,11 @@
 
 use super::{
     Rules, back_off, decide,
+    mutes::Muting,
     rule_state::{Key, Memories, Unloaded, Wanted, columns, members_of},
     undecided::{Due, Undecided},
 };
-use crate::{StoreError, error::Class, sql, sql::Script};
+use crate::{StoreError, error::Class, mutes::hold_standing, sql, sql::Script};
 use arvok_api::Change;
 use arvok_core::{Kind, settle::Slot};
 use chrono::{DateTime, Utc};
@@ -272,14 +273,17 @@ async fn within(
         })
         .collect();
     let taken = due.len();
-    let mut batch = Undecided { catalog: rules.catalog, fresh: Vec::new(), due, now };
+    let muting = Muting::load(tx, rules.mutes, &memories, now).await?;
+    let mut batch = Undecided { catalog: rules.catalog, muting, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
     let mut outcome = decide::settle(tx, &batch, memories).await?;
     outcome.alarms =
         super::alarms::of_alerts(tx, outcome.fires.iter().flat_map(|f| &f.fire.alerts)).await?;
     let mut script = Script::default();
+    let held_by = std::mem::take(&mut outcome.held_by);
     let made = outcome.write(&mut script, &batch)?;
     script.run(tx).await?;
+    hold_standing(tx, &held_by).await?;
     Ok(Ok((
         taken,
         Change { jobs: made.jobs, proposals: made.proposals, verdicts: true, ..Change::default() },

@@ -12,6 +12,7 @@ mod alerts;
 mod decide;
 mod due;
 mod hits;
+mod mutes;
 mod outcome;
 mod preview;
 mod rule_state;
@@ -24,11 +25,15 @@ pub use preview::preview;
 use crate::{
     StoreError,
     days::{self, DayBounds},
+    mutes::hold_standing,
     sql::Script,
 };
 use arvok_api::{Change, TakenAlert};
-use arvok_core::{AlarmId, Alert, AlertId, Catalog, JobId, alarm, matcher::Matcher, rule::Placed};
+use arvok_core::{
+    AlarmId, Alert, AlertId, Catalog, JobId, alarm, matcher::Matcher, mute::Mute, rule::Placed,
+};
 use chrono::{DateTime, Timelike, Utc};
+use mutes::Muting;
 use rule_state::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
 use std::{
@@ -95,6 +100,8 @@ pub struct Rules<'a> {
     pub catalog: &'a Catalog,
     /// The matcher over its rules.
     pub matcher: &'a Matcher,
+    /// Mutes that stand or come.
+    pub mutes: &'a [Mute],
     /// The generation of what is published.
     pub generation: i64,
 }
@@ -241,7 +248,13 @@ async fn attempt(
         Ok(memories) => memories,
         Err(unloaded) => return Ok(Attempt::Unloaded(unloaded)),
     };
-    let batch = Undecided { catalog: rules.catalog, fresh, due: Vec::new(), now: plan.now };
+    let batch = Undecided {
+        catalog: rules.catalog,
+        muting: Muting::load(&tx, rules.mutes, &memories, plan.now).await?,
+        fresh,
+        due: Vec::new(),
+        now: plan.now,
+    };
     let mut outcome = decide::settle(&tx, &batch, memories).await?;
     let earlier = alarms::of_alerts(&tx, outcome.earlier.keys()).await?;
     outcome.alarms.extend(earlier);
@@ -252,8 +265,10 @@ async fn attempt(
     count(&mut script, plan.payloads, &recorded.seqs, &conflicts, writer.shard);
     let due = outcome.memories.next_due();
     let broken = std::mem::take(&mut outcome.broken);
+    let held_by = std::mem::take(&mut outcome.held_by);
     let made = outcome.write(&mut script, &batch)?;
     script.run(&tx).await?;
+    hold_standing(&tx, &held_by).await?;
     tx.commit().await?;
     let change = Change {
         alerts: batch.fresh.iter().map(|f| f.id.0).collect(),

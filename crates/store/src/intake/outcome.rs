@@ -21,7 +21,7 @@ use arvok_core::{
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 pub(super) struct BatchOutcome<'a> {
     pub catalog: &'a Catalog,
@@ -39,6 +39,8 @@ pub(super) struct BatchOutcome<'a> {
     pub heavy: BTreeMap<(String, AlertId), usize>,
     /// How many numbers of jobs were needed.
     pub numbers: usize,
+    /// Mutes by which something is held back.
+    pub held_by: BTreeSet<i64>,
     /// Rules that could not decide, and why.
     pub broken: Vec<(String, String)>,
 }
@@ -85,6 +87,7 @@ impl<'a> BatchOutcome<'a> {
             earlier: BTreeMap::new(),
             heavy: BTreeMap::new(),
             numbers: 0,
+            held_by: BTreeSet::new(),
             broken: Vec::new(),
         }
     }

@@ -4,6 +4,7 @@ use super::{alarms, rule_state};
 use crate::StoreError;
 use arvok_core::{
     Alert, AlertState, Verdict,
+    mute::{self, Mute},
     rule::{Placed, Rule},
     settle::{AlarmTransition, Effect, Event, Machine, Matched},
 };
@@ -15,6 +16,7 @@ pub async fn preview(
     db: &DatabaseConnection,
     rule: &Rule,
     alert: &Alert,
+    mutes: &[Mute],
     now: DateTime<Utc>,
 ) -> Result<(Verdict, String), StoreError> {
     let Placed { keys, entries } = match rule.place(alert) {
@@ -37,7 +39,9 @@ pub async fn preview(
         cause: None,
     };
     let mut number = || None;
+    let muting = |_: &str, _, now: DateTime<Utc>| mute::longest(mutes, rule, Some(alert), now);
     let effects = Machine::new(rule, rule.stance, &mut memory, &mut number)
+        .muted_by(&muting)
         .handle(now, Event::Matched(matched));
     let own = effects.into_iter().rev().find_map(|e| match e {
         Effect::Verdict { alert: None, verdict, reason, .. } => Some((verdict, reason.to_string())),

@@ -1,6 +1,6 @@
 //! What is to be decided at once: fresh alerts and what is due.
 
-use super::hits::Hit;
+use super::{hits::Hit, mutes::Muting};
 use arvok_core::{
     AlarmId, Alert, AlertId, Catalog, alarm,
     rule::{Placed, Rule},
@@ -27,6 +27,7 @@ impl<'a> Fresh<'a> {
 /// What is to be decided.
 pub(super) struct Undecided<'a> {
     pub catalog: &'a Catalog,
+    pub muting: Muting<'a>,
     pub fresh: Vec<Fresh<'a>>,
     pub due: Vec<Due>,
     pub now: DateTime<Utc>,

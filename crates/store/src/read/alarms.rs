@@ -160,5 +160,5 @@ pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetai
     let jobs = jobs(db, JobFilter { alarm: Some(id), limit: Some(20), ..JobFilter::default() })
         .await?
         .items;
-    Ok(Some(AlarmDetail { alarm, alerts, jobs }))
+    Ok(Some(AlarmDetail { mutes: Vec::new(), alarm, alerts, jobs }))
 }

@@ -143,7 +143,12 @@ fn of_a_rule_that_is_not_known_nothing_is_touched() {
         let db = &published.db;
         let half = published.catalog.clone().without(&[(arvok_core::Kind::Rule, "other".into())]);
         let matcher = half.matcher();
-        let rules = Rules { catalog: &half, matcher: &matcher, generation: published.generation };
+        let rules = Rules {
+            catalog: &half,
+            matcher: &matcher,
+            mutes: &[],
+            generation: published.generation,
+        };
         let done = settle_due(db, rules, Slots::Tallies, &BTreeSet::new(), at + seconds(60))
             .await
             .expect("settles");

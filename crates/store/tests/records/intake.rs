@@ -171,7 +171,7 @@ fn what_would_be_decided_is_what_is_decided() {
             let mut foreseen = Vec::new();
             for (rule, _) in published.matcher.rules() {
                 foreseen.push(
-                    preview(&published.db, rule, &alert, alert.received)
+                    preview(&published.db, rule, &alert, &[], alert.received)
                         .await
                         .expect("a preview")
                         .0,
@@ -191,7 +191,7 @@ fn what_would_be_decided_is_what_is_decided() {
         }
         let before = one(&published.db, "SELECT count(*) AS x FROM job").await;
         let (rule, _) = published.matcher.rules().next().expect("a rule");
-        preview(&published.db, rule, &alert(json!({ "resource": "vm/other" }), now()), now())
+        preview(&published.db, rule, &alert(json!({ "resource": "vm/other" }), now()), &[], now())
             .await
             .expect("a preview");
         assert_eq!(

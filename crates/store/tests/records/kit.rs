@@ -7,6 +7,7 @@ use arvok_core::{
     catalog::{Observed, check_files},
     job::Progress,
     matcher::Matcher,
+    mute::Mute,
 };
 use arvok_postgres::Scratch;
 use arvok_store::{
@@ -14,7 +15,7 @@ use arvok_store::{
     definitions::{self, NewVersion, Publication},
     intake::{self, Payload, Rules, TakenBatch, Writer},
     jobs::{self, Claim, Claimed, ClaimedJob, ClaimedRecord, First, Record, Search},
-    schema,
+    mutes, schema,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
 use sea_orm::{DbBackend, Statement};
@@ -126,6 +127,7 @@ pub struct Published {
     pub db: DatabaseConnection,
     pub catalog: Catalog,
     pub matcher: Matcher,
+    pub mutes: Vec<Mute>,
     pub generation: i64,
 }
 
@@ -162,12 +164,23 @@ impl Published {
             definitions::generation(&db).await.expect("a generation")
         });
         let matcher = catalog.matcher();
-        Self { db, catalog, matcher, generation }
+        Self { db, catalog, matcher, mutes: Vec::new(), generation }
+    }
+
+    /// Learns of the mutes that have been said or lifted.
+    pub async fn hear_of_mutes(&mut self) {
+        self.generation = definitions::generation(&self.db).await.expect("a generation");
+        (self.mutes, _) = mutes::open(&self.db).await.expect("reads");
     }
 
     /// What deciding needs.
     pub fn rules(&self) -> Rules<'_> {
-        Rules { catalog: &self.catalog, matcher: &self.matcher, generation: self.generation }
+        Rules {
+            catalog: &self.catalog,
+            matcher: &self.matcher,
+            mutes: &self.mutes,
+            generation: self.generation,
+        }
     }
 
     /// Takes payloads as one batch.

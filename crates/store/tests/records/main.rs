@@ -7,6 +7,7 @@ mod due;
 mod intake;
 mod kit;
 mod leases;
+mod mutes;
 mod outside;
 mod people;
 mod published;

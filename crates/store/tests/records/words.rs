@@ -80,8 +80,8 @@ fn who_did_something_is_a_kind_that_the_core_knows_and_an_id() {
         assert_eq!(
             rows(db, sql).await[0]["names"],
             "audit.by call.by decision.decided_by definition.published_by halt.by \
-             host_key.trusted_by job.launched_by job.seen_by proposal.decided_by \
-             runner.added_by secret_approval.approved_by"
+             host_key.trusted_by job.launched_by job.seen_by mute.by \
+             mute.lifted_by proposal.decided_by runner.added_by secret_approval.approved_by"
         );
         let sql = "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint
             WHERE conname = 'principal_kind'";

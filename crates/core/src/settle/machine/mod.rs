@@ -13,6 +13,7 @@ use super::{
 };
 use crate::{
     AlarmId, AlertId, JobId, Period, Verdict,
+    mute::Mute,
     rule::{Rule, Stance, Symptoms},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -22,12 +23,17 @@ type Time = DateTime<Utc>;
 /// How much later than others an alert may arrive and still count where it belongs.
 const LATE: TimeDelta = TimeDelta::minutes(10);
 
+/// Which mute keeps the rule from acting, by the key of a tally and the alert that it would act on;
+/// no alert where it would act on silence.
+pub type Muting<'a> = dyn Fn(&str, Option<AlertId>, Time) -> Option<&'a Mute> + 'a;
+
 /// A rule with its memory.
 pub struct Machine<'a> {
     rule: &'a Rule,
     stance: Stance,
     memory: &'a mut Memory,
     number: &'a mut dyn FnMut() -> Option<JobId>,
+    muting: Option<&'a Muting<'a>>,
     effects: Vec<Effect>,
 }
 
@@ -63,7 +69,13 @@ impl<'a> Machine<'a> {
         memory: &'a mut Memory,
         number: &'a mut dyn FnMut() -> Option<JobId>,
     ) -> Self {
-        Self { rule, stance, memory, number, effects: Vec::new() }
+        Self { rule, stance, memory, number, muting: None, effects: Vec::new() }
+    }
+
+    /// The same, kept from acting by what mutes it.
+    #[must_use]
+    pub fn muted_by(self, muting: &'a Muting<'a>) -> Self {
+        Self { muting: Some(muting), ..self }
     }
 
     /// Takes one event and gives what is to be done.
@@ -206,6 +218,10 @@ impl<'a> Machine<'a> {
         episode.latest = seen;
         let (nth, held, fired) =
             (episode.alerts, episode.held, episode.fired.filter(|f| self.counts_here(*f)));
+        // A tally of several resources is muted for some of them only.
+        let held = held.filter(|held| {
+            held.verdict != Verdict::Muted || self.muted(&m.keys.tally, m.alert, now).is_some()
+        });
         if let Some(held) = held {
             let Held { verdict, since, .. } = held;
             let due = tally.due;
@@ -347,6 +363,9 @@ impl<'a> Machine<'a> {
         let Some(episode) = &tally.episode else {
             return held(Verdict::Idle, Reason::Nothing, None);
         };
+        if let Some(hold) = self.muted(key, seen.alert, now) {
+            return Outcome::Held(hold);
+        }
         if let Some(flapping) = settle.flapping {
             let within = flapping.within.delta();
             let recent = tally.changes.iter().filter(|t| now - **t <= within).count();
@@ -385,6 +404,14 @@ impl<'a> Machine<'a> {
             return held(Verdict::Capped, reason, cap.later.then_some(frees));
         }
         Outcome::Fired(trigger)
+    }
+
+    /// What holds a tally back that is muted.
+    fn muted(&self, key: &str, alert: Option<AlertId>, now: Time) -> Option<Hold> {
+        let Mute { by, reason, until, .. } = self.muting?(key, alert, now)?;
+        let reason =
+            Reason::Muted { by: by.shown().to_string(), why: reason.clone(), until: *until };
+        Some(Hold { verdict: Verdict::Muted, reason, due: Some(*until), gathered: false })
     }
 
     /// Notes that a tally is held. What has no lasting state is held by a gathering only.
@@ -574,7 +601,7 @@ impl<'a> Machine<'a> {
             }
             Outcome::Held(hold) if let Some(before) = own => {
                 self.hold(key, tally, now, seen, &hold);
-                if before != hold.verdict || before == Verdict::Waiting {
+                if before != hold.verdict || matches!(before, Verdict::Waiting | Verdict::Muted) {
                     let job = hold.reason.job();
                     self.replace(before, seen.alert, hold.verdict, hold.reason, job);
                 }
@@ -599,6 +626,7 @@ impl<'a> Machine<'a> {
             (_, Some(fired)) => Trigger::Again(now - fired.at, fired.job),
             (Verdict::Flapping, _) => Trigger::Calm,
             (Verdict::Capped, _) => Trigger::Room,
+            (Verdict::Muted, _) => settle.missing.map_or(Trigger::Unmuted, Trigger::Missing),
             (Verdict::Resting, _) => settle.rest.map_or(Trigger::Room, Trigger::Rested),
             _ => settle.still.map_or(Trigger::Calm, Trigger::Still),
         }

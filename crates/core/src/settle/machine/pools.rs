@@ -87,6 +87,7 @@ impl Machine<'_> {
         };
         let members: Vec<String> =
             members.into_iter().filter(|k| held(self.memory, k).is_some()).collect();
+        let members = self.without_muted(now, members, newcomer);
         let Some((first, episode)) = members.first().and_then(|k| held(self.memory, k)) else {
             return;
         };
@@ -128,6 +129,35 @@ impl Machine<'_> {
             before,
             reason,
         }));
+    }
+
+    /// Members of a gathering that ends, without those that were muted while it gathered: each of
+    /// these is held by itself.
+    fn without_muted(
+        &mut self,
+        now: Time,
+        members: Vec<String>,
+        newcomer: Option<AlertId>,
+    ) -> Vec<String> {
+        let mut left = Vec::new();
+        for key in members {
+            let held = self.memory.tallies.get(&key).and_then(|t| t.episode.as_ref()?.held);
+            let hold = held.and_then(|held| self.muted(&key, held.seen.alert, now));
+            let (Some(held), Some(hold)) = (held, hold) else {
+                left.push(key);
+                continue;
+            };
+            let mut tally = self.take_tally(&key);
+            self.hold(&key, &mut tally, now, held.seen, &hold);
+            self.put(now, &key, tally);
+            let alert = held.seen.alert;
+            if newcomer.is_some() && newcomer == alert {
+                self.verdict(alert, hold.verdict, hold.reason, None);
+            } else {
+                self.replace(held.verdict, alert, hold.verdict, hold.reason, None);
+            }
+        }
+        left
     }
 
     pub(super) fn gathering_capped(

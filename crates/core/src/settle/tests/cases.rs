@@ -36,6 +36,7 @@ fn cases() {
         ("waiting", include_str!("../../../cases/settle/waiting.yaml")),
         ("together", include_str!("../../../cases/settle/together.yaml")),
         ("lateness", include_str!("../../../cases/settle/lateness.yaml")),
+        ("muted", include_str!("../../../cases/settle/muted.yaml")),
     ];
     let mut failures = Vec::new();
     for (name, text) in files {
@@ -52,7 +53,9 @@ fn cases() {
             let until = case["until"]
                 .as_str()
                 .map_or_else(|| at(given[given.len() - 1]["at"].as_str().expect("at")), at);
-            let report = play(&rule, given.iter().enumerate().map(|(i, g)| alert(g, i)), until);
+            let mutes = case["mutes"].as_array().into_iter().flatten().enumerate().map(mute);
+            let alerts = given.iter().enumerate().map(|(i, g)| alert(g, i));
+            let report = play(&rule, alerts, mutes.collect(), until);
             let expected: Vec<String> = case["expect"]
                 .as_array()
                 .into_iter()

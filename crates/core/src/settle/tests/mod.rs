@@ -11,6 +11,7 @@ use crate::{
     alert::Received,
     definition::Defined,
     document::parse_file,
+    mute::{Mute, Muted},
     rehearse::{Rehearsal, Report},
     rule::Rule,
 };
@@ -49,14 +50,31 @@ fn alert(given: &Value, number: usize) -> crate::Alert {
         .expect("the normal form")
 }
 
-/// Plays alerts in virtual time.
+/// A mute of a case: `from`, `until`, and the lines that it covers.
+fn mute((i, given): (usize, &Value)) -> Mute {
+    let time = |key: &str| at(given[key].as_str().expect("a time"));
+    let mut lines = given.as_object().expect("a mute").clone();
+    lines.retain(|line, _| !["from", "until"].contains(&line.as_str()));
+    let lines = serde_json::from_value(Value::Object(lines)).expect("lines");
+    Mute {
+        id: i64::try_from(i).expect("a number"),
+        muted: Muted::check(&lines).expect("checks"),
+        by: crate::Principal::token("pat"),
+        reason: "the pier is being rewired".into(),
+        from: time("from"),
+        until: time("until"),
+    }
+}
+
+/// Plays alerts in virtual time, while mutes stand.
 fn play(
     rule: &Rule,
     alerts: impl IntoIterator<Item = crate::Alert>,
+    mutes: Vec<Mute>,
     until: DateTime<Utc>,
 ) -> Report {
     let unknown = Catalog::default();
-    let mut rehearsal = Rehearsal::new(rule, &unknown);
+    let mut rehearsal = Rehearsal::new(rule, &unknown).muted_by(mutes);
     for (i, alert) in alerts.into_iter().enumerate() {
         rehearsal.feed(AlertId(i as i64 + 1), alert).expect("within bounds");
     }

@@ -37,6 +37,7 @@ proptest! {
     fn promises(
         chosen in proptest::collection::vec(any::<bool>(), 9),
         story in proptest::collection::vec((0u64..30, 0usize..4, any::<bool>(), 1i16..=5), 1..40),
+        muted in proptest::option::of((0usize..4, 0u64..300, 1u64..300)),
     ) {
         let rule = rule(&settle(&chosen), "[raised]", "{ runbook: grow-disk }");
         let mut now = 0;
@@ -50,7 +51,25 @@ proptest! {
             }), i)
         }).collect();
         let raised = alerts.iter().filter(|a| a.state == crate::AlertState::Raised).count();
-        let report = play(&rule, alerts, at("1h"));
+        let muted = muted.map(|(on, from, long)| (["a", "b", "c", "d"][on], from, from + long));
+        let mutes = muted.iter().map(|(on, from, until)| json!({
+            "resource": [format!("vm/{on}")], "from": format!("{from}s"),
+                "until": format!("{until}s"),
+        }));
+        let mutes = mutes.collect::<Vec<_>>();
+        let mutes = mutes.iter().enumerate().map(mute).collect();
+        let report = play(&rule, alerts.clone(), mutes, at("1h"));
+
+        // Nothing is dispatched for what is muted at that moment, also where it was gathered.
+        if let Some((on, from, until)) = muted {
+            let (from, until) = (at(&format!("{from}s")), at(&format!("{until}s")));
+            for dispatch in report.dispatched.iter().filter(|p| p.at >= from && p.at < until) {
+                for id in &dispatch.alerts {
+                    let alert = &alerts[usize::try_from(id.0).expect("a number") - 1];
+                    prop_assert!(alert.resource.as_str() != format!("vm/{on}"), "{dispatch:?}");
+                }
+            }
+        }
 
         // Exactly one verdict for each matched alert in the end, and the counts agree with that.
         let mut last: BTreeMap<AlertId, Verdict> = BTreeMap::new();

@@ -1,0 +1,46 @@
+// The button that halts all jobs: asked twice, with what would stop.
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { nodes, setHalt, watch } from '../../api/client';
+import { useMay } from '../../ui/rights';
+import { Sure } from '../../ui/Sure';
+import { some } from '../../ui/words';
+
+export function Halt() {
+  const may = useMay('responder');
+  const queries = useQueryClient();
+  const [why, setWhy] = useState('');
+  const found = useQuery({ queryKey: ['nodes'], queryFn: nodes });
+  const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
+  if (!may || seen.data?.halt) return null;
+  const queued = found.data?.backlog.queued;
+  return (
+    <Sure
+      ask="Halt all jobs…"
+      title="Halt all jobs?"
+      act="Halt them"
+      disabled={!why.trim()}
+      onAct={async () => {
+        await setHalt(why.trim());
+        await Promise.all(
+          ['halt', 'watch', 'nodes'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
+        );
+      }}
+    >
+      <p>
+        No node begins a job or takes one up until the halt is lifted
+        {queued === undefined ? '' : `: ${some(queued, 'job')} that wait for their turn`}. Alerts
+        are taken in and rules decide as before; what is under way at this moment goes on.
+      </p>
+      <label className="mt-2 block text-[13px]">
+        Why, for those who wonder
+        <input
+          className="mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
+          maxLength={300}
+          value={why}
+          onChange={(event) => setWhy(event.target.value)}
+        />
+      </label>
+    </Sure>
+  );
+}

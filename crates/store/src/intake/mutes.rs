@@ -1,0 +1,64 @@
+//! The mutes that stand while a batch is decided about, and the earlier alerts that they may cover.
+
+use super::rule_state::Memories;
+use crate::StoreError;
+use arvok_core::{
+    Alert, AlertId,
+    mute::{self, Mute},
+    rule::Rule,
+};
+use chrono::{DateTime, Utc};
+use sea_orm::DatabaseTransaction;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Mutes, and alerts of earlier batches.
+#[derive(Default)]
+pub(super) struct Muting<'a> {
+    mutes: &'a [Mute],
+    earlier: BTreeMap<i64, Alert>,
+}
+
+impl<'a> Muting<'a> {
+    /// Loads the alerts that memories may act on, where any mute stands.
+    pub async fn load(
+        tx: &DatabaseTransaction,
+        mutes: &'a [Mute],
+        memories: &Memories,
+        now: DateTime<Utc>,
+    ) -> Result<Self, StoreError> {
+        if !mutes.iter().any(|mute| mute.stands(now)) {
+            return Ok(Self::default());
+        }
+        let tallies = memories.by_rule.values().flat_map(|memory| memory.tallies.values());
+        let alerts = tallies.filter_map(|tally| tally.episode.as_ref()).flat_map(|episode| {
+            [episode.latest.alert, episode.held.and_then(|held| held.seen.alert)]
+        });
+        let alerts: BTreeSet<i64> = alerts.flatten().map(|id| id.0).collect();
+        let alerts: Vec<i64> = alerts.into_iter().collect();
+        let earlier = match alerts.is_empty() {
+            true => BTreeMap::new(),
+            false => crate::read::alerts_without_payload(tx, &alerts).await?,
+        };
+        Ok(Self { mutes, earlier })
+    }
+
+    /// Whether none stands.
+    pub fn is_empty(&self) -> bool {
+        self.mutes.is_empty()
+    }
+
+    /// The mute that keeps a rule from acting on an alert, of the batch or of an earlier one; or on
+    /// the silence of what it waits for under a tally's key.
+    pub fn of(
+        &self,
+        rule: &Rule,
+        key: &str,
+        id: Option<AlertId>,
+        fresh: Option<&Alert>,
+        now: DateTime<Utc>,
+    ) -> Option<&'a Mute> {
+        let silent = if id.is_none() { rule.silent(key, now) } else { None };
+        let alert = fresh.or_else(|| self.earlier.get(&id?.0)).or(silent.as_ref());
+        mute::longest(self.mutes, rule, alert, now)
+    }
+}
