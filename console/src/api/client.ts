@@ -234,7 +234,8 @@ export const keepFor = (keep: Keep, dry_run: boolean) =>
       body: { alerts: null, sources: {}, unreadable: null, attempts: null, ...keep, dry_run },
     }),
   );
-export const setHalt = (reason: string) => taken(client.PUT('/api/v1/halt', { body: { reason } }));
+export const setHalt = (reason: string, running: boolean) =>
+  taken(client.PUT('/api/v1/halt', { body: { reason, running } }));
 export type Token = Schema['TokenItem'];
 export const tokens = () => taken(client.GET('/api/v1/tokens'));
 export const makeToken = (name: string, role: Who['role']) =>

@@ -25,13 +25,18 @@ export function Halted() {
       className="flex flex-wrap items-center gap-3 rounded-md bg-bad-soft px-3 py-1.5 text-bad"
     >
       <p className="min-w-0 flex-1">
-        <b className="font-semibold">No job is begun.</b> Halted since <Exact at={halt.since} /> by{' '}
-        {shown(halt.by)}: {halt.reason}
+        <b className="font-semibold">
+          No job is begun{halt.running ? ', and those under way are paused' : ''}.
+        </b>{' '}
+        Halted since <Exact at={halt.since} /> by {shown(halt.by)}: {halt.reason}
       </p>
       {may && !asked && <Button onClick={() => setAsked(true)}>Lift the halt</Button>}
       {may && asked && (
         <>
-          <span>All jobs that wait are begun then.</span>
+          <span>
+            All jobs that wait are begun then
+            {halt.running ? ', and those that it paused go on' : ''}.
+          </span>
           <Button look="go" disabled={lift.isPending} onClick={() => lift.mutate()}>
             Let them begin
           </Button>

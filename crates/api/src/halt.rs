@@ -5,7 +5,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// While it stands, no node begins a job or takes one up; what is under way on a node goes on.
+/// While it stands, no node begins a job or takes one up.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Halt {
     /// Since when.
@@ -15,6 +15,10 @@ pub struct Halt {
     pub by: Principal,
     /// Why, in that one's words.
     pub reason: String,
+    /// Whether what is under way is paused as well, until it is lifted: calls that are out come to
+    /// their end, and nothing new leaves. Else it goes on.
+    #[serde(default)]
+    pub running: bool,
 }
 
 /// Whether jobs are halted.
@@ -30,4 +34,7 @@ pub struct Halted {
 pub struct SetHalt {
     /// Why, for those who wonder.
     pub reason: String,
+    /// Whether what is under way is paused as well.
+    #[serde(default)]
+    pub running: bool,
 }

@@ -20,7 +20,7 @@ pub(crate) async fn hold(db: &DatabaseConnection, config: &Config) -> Result<(),
         ),
         (false, false) => return Ok(()),
     };
-    let (halt, _) = jobs::set_halt(db, &Principal::node(by), why).await?;
+    let (halt, _) = jobs::set_halt(db, &Principal::node(by), why, false).await?;
     let forgotten = nodes::forget_silent(db).await?;
     tracing::warn!(
         by = %halt.by,

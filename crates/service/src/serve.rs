@@ -482,6 +482,10 @@ async fn hear(node: Arc<Node>, listener: Option<Listener>) {
         if !change.jobs.is_empty() || !change.alarms.is_empty() || change.reset {
             node.wakeups.jobs.notify_one();
         }
+        if change.reset {
+            // All jobs may have been halted.
+            executor::hear(&node).await;
+        }
         node.hear(change);
     }
 }

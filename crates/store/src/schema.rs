@@ -78,6 +78,10 @@ impl MigratorTrait for Migrator {
                 name: "0015_mutes",
                 sql: include_str!("../migrations/0015_mutes.sql"),
             }),
+            Box::new(Step {
+                name: "0016_halt_running",
+                sql: include_str!("../migrations/0016_halt_running.sql"),
+            }),
         ]
     }
 }

@@ -405,10 +405,10 @@ export interface paths {
         };
         /** Whether jobs are halted, since when, by whom and why. */
         get: operations["getHalt"];
-        /** Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under way on a node goes on. A halt that stands already is not replaced. */
+        /** Halts all jobs on all nodes: none is begun or taken up until the halt is lifted. What is under way on a node goes on, or is paused with `running`. A halt that stands already is not replaced, but by one that pauses what is under way as well. */
         put: operations["setHalt"];
         post?: never;
-        /** Lifts the halt: jobs are begun again. */
+        /** Lifts the halt: jobs are begun again, and what it paused goes on. */
         delete: operations["liftHalt"];
         options?: never;
         head?: never;
@@ -2406,7 +2406,7 @@ export interface components {
             /** @description The step with which it begins. */
             from: string;
         };
-        /** @description While it stands, no node begins a job or takes one up; what is under way on a node goes on. */
+        /** @description While it stands, no node begins a job or takes one up. */
         Halt: {
             /**
              * Format: date-time
@@ -2417,6 +2417,11 @@ export interface components {
             by: string;
             /** @description Why, in that one's words. */
             reason: string;
+            /**
+             * @description Whether what is under way is paused as well, until it is lifted: calls that are out come to
+             *     their end, and nothing new leaves. Else it goes on.
+             */
+            running?: boolean;
         };
         /** @description Whether jobs are halted. */
         Halted: {
@@ -4910,6 +4915,8 @@ export interface components {
         SetHalt: {
             /** @description Why, for those who wonder. */
             reason: string;
+            /** @description Whether what is under way is paused as well. */
+            running?: boolean;
         };
         /** @description Signing in to the console with a token. */
         SignIn: {

@@ -10,10 +10,12 @@ export function Halt() {
   const may = useMay('responder');
   const queries = useQueryClient();
   const [why, setWhy] = useState('');
+  const [running, setRunning] = useState(false);
   const found = useQuery({ queryKey: ['nodes'], queryFn: nodes });
   const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
   if (!may || seen.data?.halt) return null;
   const queued = found.data?.backlog.queued;
+  const atWork = seen.data?.under_way ?? [];
   return (
     <Sure
       ask="Halt all jobs…"
@@ -21,7 +23,7 @@ export function Halt() {
       act="Halt them"
       disabled={!why.trim()}
       onAct={async () => {
-        await setHalt(why.trim());
+        await setHalt(why.trim(), running);
         await Promise.all(
           ['halt', 'watch', 'nodes'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
         );
@@ -29,9 +31,29 @@ export function Halt() {
     >
       <p>
         No node begins a job or takes one up until the halt is lifted
-        {queued === undefined ? '' : `: ${some(queued, 'job')} that wait for their turn`}. Alerts
-        are taken in and rules decide as before; what is under way at this moment goes on.
+        {queued ? `, ${some(queued, 'job')} that wait for their turn among them` : ''}. Alerts are
+        taken in and rules decide as before.
       </p>
+      <label className="mt-2 flex items-baseline gap-2">
+        <input
+          type="checkbox"
+          checked={running}
+          onChange={(event) => setRunning(event.target.checked)}
+        />
+        <span>
+          Pause what is under way as well: calls that are out come to their end, and nothing new
+          leaves.
+        </span>
+      </label>
+      {atWork.length > 0 && (
+        <ul className="mt-1 max-h-40 overflow-auto pl-6 text-[13px]">
+          {atWork.map((job) => (
+            <li key={job.id} className="break-words">
+              {job.id} <b className="font-semibold">{job.runbook}</b> {job.target}
+            </li>
+          ))}
+        </ul>
+      )}
       <label className="mt-2 block text-[13px]">
         Why, for those who wonder
         <input

@@ -143,19 +143,27 @@ pub enum HaltCommand {
         #[command(flatten)]
         output: Output,
     },
-    /// Halt all jobs on all nodes: none is begun or taken up; what is under way on a node goes on
-    #[command(after_help = "Alerts are taken in and rules decide as before; the jobs wait.
+    /// Halt all jobs on all nodes: none is begun or taken up until the halt is lifted
+    #[command(
+        after_help = "Alerts are taken in and rules decide as before; the jobs wait. What is under \
+        way on a node goes on,
+unless --running pauses it as well: calls that are out come to their end then, and nothing new leaves.
 
 Example:
-  arvok halt begin --reason 'the storage of Quillhaven is being moved'")]
+  arvok halt begin --reason 'the storage of Quillhaven is being moved'"
+    )]
     Begin {
         /// Why, for those who wonder
         #[arg(long)]
         reason: String,
+        /// Pause what is under way as well, until the halt is lifted
+        #[arg(long)]
+        running: bool,
         #[command(flatten)]
         server: Server,
     },
-    /// Lift the halt: jobs are begun again, those first that wait longest
+    /// Lift the halt: jobs are begun again, those first that wait longest, and what it paused goes
+    /// on
     Lift {
         #[command(flatten)]
         server: Server,

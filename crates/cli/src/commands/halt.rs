@@ -18,13 +18,20 @@ pub async fn halt(command: HaltCommand) -> Result<(), CliError> {
                 |halt| show::halt(&halt),
             ));
         }
-        HaltCommand::Begin { reason, server } => {
-            let _: Halted = Client::of(&server)?.put(HALT, &SetHalt { reason }).await?;
-            show::out("no job is begun or taken up any more; `arvok halt lift` ends this");
+        HaltCommand::Begin { reason, running, server } => {
+            let _: Halted = Client::of(&server)?.put(HALT, &SetHalt { reason, running }).await?;
+            let under_way = if running {
+                "what is under way is paused when its calls have ended"
+            } else {
+                "what is under way goes on (--running pauses it)"
+            };
+            show::out(&format!(
+                "no job is begun or taken up any more, and {under_way}; `arvok halt lift` ends this"
+            ));
         }
         HaltCommand::Lift { server } => {
             Client::of(&server)?.change(Method::DELETE, HALT, None::<&()>).await?;
-            show::out("jobs are begun again");
+            show::out("jobs are begun again, and what was paused by the halt goes on");
         }
     }
     Ok(())

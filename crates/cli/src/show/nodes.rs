@@ -20,7 +20,8 @@ pub fn nodes(n: &Nodes) -> String {
 /// The halt of all jobs, in a line.
 pub fn halt(halt: &Halt) -> String {
     format!(
-        "Jobs are halted since {} by {}: {}. `arvok halt lift` ends this.",
+        "Jobs are halted{} since {} by {}: {}. `arvok halt lift` ends this.",
+        if halt.running { ", those under way too," } else { "" },
         exact(halt.since),
         halt.by.shown(),
         halt.reason

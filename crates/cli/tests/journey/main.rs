@@ -15,6 +15,7 @@ mod days;
 mod dependencies;
 mod doors;
 mod failover;
+mod halts;
 mod house;
 mod imports;
 mod job_cases;

@@ -54,6 +54,13 @@ pub enum Event {
     },
     /// A person commands it.
     Commanded(JobCommand),
+    /// All jobs are halted, and it with them: as if somebody paused it until that is over.
+    Halted {
+        /// Who, and why.
+        words: String,
+    },
+    /// The halt of all jobs is over.
+    Lifted,
 }
 
 /// Whether the operations of a runbook may be called twice, by connection and operation.

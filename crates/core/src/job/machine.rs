@@ -100,9 +100,12 @@ impl<'a> Machine<'a> {
             Event::Commanded(JobCommand::Resolve { place, word, output }) => {
                 news.word = Some((place, word, output))
             }
-            Event::Commanded(JobCommand::Pause { words }) => {
-                _ = self.progress.paused.get_or_insert(Paused { since: now, words })
+            Event::Commanded(JobCommand::Pause { words }) => self.pause(now, words, false),
+            Event::Halted { words } => self.pause(now, words, true),
+            Event::Lifted if self.progress.paused.as_ref().is_some_and(|p| p.by_halt) => {
+                self.resume(now)
             }
+            Event::Lifted => {}
             Event::Commanded(JobCommand::Resume) => self.resume(now),
             Event::Commanded(JobCommand::Cancel { undo, words }) => self.cancel(now, undo, words),
         }
@@ -163,6 +166,17 @@ impl<'a> Machine<'a> {
         self.progress.told_to_stop = true;
         if ends {
             self.progress.halt = Some(Halt::Cancelled { undo, words });
+        }
+    }
+
+    /// Whoever pauses a job that a halt holds pauses it for longer than the halt lasts.
+    fn pause(&mut self, now: DateTime<Utc>, words: String, by_halt: bool) {
+        match &mut self.progress.paused {
+            None => self.progress.paused = Some(Paused { since: now, words, by_halt }),
+            Some(paused) if paused.by_halt && !by_halt => {
+                (paused.words, paused.by_halt) = (words, false);
+            }
+            Some(_) => {}
         }
     }
 

@@ -83,13 +83,16 @@ pub enum Stage {
     Over,
 }
 
-/// A person holds a job.
+/// A person holds a job, or a halt holds all.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Paused {
     /// Since when.
     pub since: DateTime<Utc>,
     /// Who, and why.
     pub words: String,
+    /// Whether it goes on when the halt of all jobs is lifted.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub by_halt: bool,
 }
 
 /// Why no further step is begun.

@@ -1,7 +1,7 @@
 //! The halt of all jobs.
 
 use super::{ApiError, caller::Caller};
-use crate::node::Node;
+use crate::{executor, node::Node};
 use actix_web::{HttpResponse, delete, get, put, web};
 use arvok_api::{Change, Halted, Problem, SetHalt};
 use arvok_core::Role;
@@ -20,8 +20,9 @@ pub(super) async fn show(
     Ok(web::Json(Halted { halt: jobs::halt(&node.pools.questions).await? }))
 }
 
-/// Halts all jobs on all nodes: none is begun or taken up until the halt is lifted; what is under
-/// way on a node goes on. A halt that stands already is not replaced.
+/// Halts all jobs on all nodes: none is begun or taken up until the halt is lifted. What is under
+/// way on a node goes on, or is paused with `running`. A halt that stands already is not replaced,
+/// but by one that pauses what is under way as well.
 #[utoipa::path(operation_id = "setHalt", tag = "jobs", request_body = SetHalt,
     responses((status = 200, body = Halted),
     (status = 400, body = Problem), (status = 403, body = Problem), (status = 409,
@@ -37,7 +38,8 @@ pub(super) async fn set(
     if reason.is_empty() || reason.len() > MOST {
         return Err(ApiError::BadRequest(format!("reason: say why, in {MOST} bytes at most")));
     }
-    let (halt, is_new) = jobs::set_halt(&node.pools.questions, &caller.principal(), reason).await?;
+    let (halt, is_new) =
+        jobs::set_halt(&node.pools.questions, &caller.principal(), reason, body.running).await?;
     if !is_new {
         return Err(ApiError::Conflict(format!(
             "jobs are halted already, by {}: {}",
@@ -46,10 +48,11 @@ pub(super) async fn set(
         )));
     }
     node.announcer.tell(Change { reset: true, ..Change::default() });
+    executor::hear(&node).await;
     Ok(web::Json(Halted { halt: Some(halt) }))
 }
 
-/// Lifts the halt: jobs are begun again.
+/// Lifts the halt: jobs are begun again, and what it paused goes on.
 #[utoipa::path(
     operation_id = "liftHalt", tag = "jobs",
     responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem))
@@ -62,5 +65,6 @@ pub(super) async fn lift(node: web::Data<Node>, caller: Caller) -> Result<HttpRe
     }
     node.wakeups.jobs.notify_one();
     node.announcer.tell(Change { reset: true, ..Change::default() });
+    executor::hear(&node).await;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -111,16 +111,21 @@ async fn needed(
 }
 
 /// The next renewal that brings something new: a person's word is brought again until it is
-/// recorded as heard.
+/// recorded as heard, and that all jobs are halted until it is paused for it.
 async fn news(
     renewed: &mut UnboundedReceiver<Renewed>,
     last_heard: i32,
     posts: i32,
+    paused: Option<bool>,
 ) -> Option<Renewed> {
     loop {
         let mut renewed = renewed.recv().await?;
         renewed.said = renewed.said.filter(|said| said.0 > last_heard);
-        if renewed.said.is_some() || renewed.posts != posts {
+        let halts = match paused {
+            None => renewed.halted.is_some(),
+            Some(by_halt) => by_halt && renewed.halted.is_none(),
+        };
+        if renewed.said.is_some() || renewed.posts != posts || halts {
             return Some(renewed);
         }
     }
@@ -143,16 +148,22 @@ async fn go_on_with(
         let (Transition::GoOn { until }, Some(mut executed)) = (record.then, executed) else {
             return Ok(());
         };
+        let paused = progress.paused.as_ref().map(|paused| paused.by_halt);
         let wake = until.map(|at| (at - clock::now()).to_std().unwrap_or_default());
         send(node, &held, outward, &mut out);
         let (event, said) = tokio::select! {
             Some(answered) = out.join_next() => (ended(answered)?, None),
             () = tokio::time::sleep(wake.unwrap_or_default()),
                 if wake.is_some() => (Event::Tick.into(), None),
-            Some(new) = news(&mut renewed, executed.last_heard, executed.posts) => {
+            Some(new) = news(&mut renewed, executed.last_heard, executed.posts, paused) => {
                 executed.posts = new.posts;
                 executed.last_heard = new.said.as_ref().map_or(executed.last_heard, |said| said.0);
-                (Event::Tick.into(), new.said)
+                let event = match (new.said.is_some(), paused, new.halted) {
+                    (false, None, Some(words)) => Event::Halted { words },
+                    (false, Some(true), None) => Event::Lifted,
+                    _ => Event::Tick,
+                };
+                (event.into(), new.said)
             }
             else => return Err(StoreError::BrokenOff("the execution of a job that waits for \
                 nothing")),

@@ -101,6 +101,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                 looks += 1;
                 if looks.is_multiple_of(DEADLOCKS) {
                     untie(&node).await;
+                    go_on(&node).await;
                     from = let_back(&node, &from).await;
                 }
             }
@@ -226,6 +227,15 @@ async fn execute_all(
         executor.node.wakeups.jobs.notify_one();
     }
     while executions.join_next().await.is_some() {}
+}
+
+/// Lets go on what a halt paused that is lifted.
+async fn go_on(node: &Node) {
+    match jobs::let_go_on(&node.pools.work).await {
+        Ok(0) => {}
+        Ok(_) => node.wakeups.jobs.notify_one(),
+        Err(e) => complain(&e),
+    }
 }
 
 /// Sets aside what claims look through in vain.

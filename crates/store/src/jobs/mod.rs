@@ -18,7 +18,7 @@ mod unexecuted;
 
 pub use aside::{let_back, set_aside};
 pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
-pub use halt::{halt, lift_halt, set_halt};
+pub use halt::{halt, let_go_on, lift_halt, set_halt};
 pub use record::{
     AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Looked, Next, Record, Saw,
 };
@@ -92,6 +92,8 @@ pub struct Renewed {
     pub said: Option<NumberedCommand>,
     /// How much has come for it from outside.
     pub posts: i32,
+    /// Who halts what is under way, and why, while somebody does.
+    pub halted: Option<String>,
 }
 
 /// Renews claims; those that still hold. A job whose row is locked at
@@ -113,12 +115,15 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
         RETURNING claim, word, word_number, posts";
     let claims: Vec<i64> = claims.iter().map(|c| c.0).collect();
     let renewed: Vec<Row> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
+    let halted = halt(db).await?.filter(|halt| halt.running);
+    let halted = halted.map(|halt| format!("halted by {}: {}", halt.by.shown(), halt.reason));
     let said = |r: Row| {
         let word = r.word.map(serde_json::from_value).transpose()?;
         Ok(Renewed {
             claim: Claim(r.claim),
             said: word.map(|word| (r.word_number, word)),
             posts: r.posts,
+            halted: halted.clone(),
         })
     };
     renewed.into_iter().map(said).collect()

@@ -141,8 +141,8 @@ pub struct ClaimedWork {
     pub sealed: Vec<u8>,
 }
 
-/// Claims calls for a runner, the oldest first: of those that nobody has, and of those that were
-/// claimed and not begun in time.
+/// Claims calls for a runner, the oldest first, but none of jobs while what is under way is halted:
+/// of those that nobody has, and of those that were claimed and not begun in time.
 pub async fn claim(
     db: &impl ConnectionTrait,
     (runner, serves): (&str, &Labels),
@@ -155,6 +155,7 @@ pub async fn claim(
         FROM (SELECT id FROM runner_call
             WHERE state IN ('waiting', 'claimed') AND (state = 'waiting' OR lease_until < now())
                 AND wanted_until > now() AND through <@ $3
+                AND (job_id IS NULL OR NOT EXISTS (SELECT 1 FROM halt WHERE running))
             ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED) one
         WHERE c.id = one.id RETURNING c.id, c.sealed"
     );
@@ -184,6 +185,7 @@ pub async fn begin(
         FROM unnest($1::bigint[], $2::text[]) AS n (id, claim)
         WHERE c.id = n.id AND c.claim = n.claim AND c.runner = $3 AND c.state = 'claimed'
             AND c.lease_until > now() AND c.wanted_until > now()
+            AND (c.job_id IS NULL OR NOT EXISTS (SELECT 1 FROM halt WHERE running))
         RETURNING c.id"
     );
     let [ids, claims] = named(calls);

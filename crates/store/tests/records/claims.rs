@@ -5,7 +5,7 @@ use crate::kit::{
 };
 use arvok_api::StepState;
 use arvok_core::{
-    AlertState, JobId, ResourcePath, Severity,
+    AlertState, JobId, Principal, ResourcePath, Severity,
     job::{Emitted, JobCommand, JobEffect, JobState, Place, Resolution, StepOutputs, Transition},
 };
 use arvok_store::{
@@ -1189,5 +1189,30 @@ fn a_node_knows_which_of_those_that_are_alive_it_is() {
         assert_eq!(share("a").await, Share { rank: 0, of: 2 });
         assert_eq!(share("b").await, Share { rank: 1, of: 2 });
         assert_eq!(share("c").await, Share { rank: 2, of: 3 }, "whoever asks is alive");
+    });
+}
+
+/// An execution that heard of a halt may record its pause behind the lifting.
+#[test]
+fn what_a_halt_paused_goes_on_though_it_was_paused_behind_the_lifting() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(3).await;
+        let (db, pat) = (&published.db, Principal::token("pat"));
+        let paused = |by: &str| {
+            format!(
+                "UPDATE job SET state = 'paused', progress = jsonb_build_object('paused',
+                jsonb_build_object('since', now(), 'words', 'w'{by}))"
+            )
+        };
+        by_hand(db, &format!("{} WHERE id < 3", paused(", 'by_halt', true"))).await;
+        by_hand(db, &format!("{} WHERE id = 3", paused(""))).await;
+        jobs::set_halt(db, &pat, "testing", true).await.expect("halts");
+        assert_eq!(jobs::let_go_on(db).await.expect("looks"), 0, "it stands");
+        assert!(jobs::lift_halt(db, &pat).await.expect("lifts"));
+        let told = "SELECT array_agg(id ORDER BY id) AS x FROM job WHERE word = '\"resume\"'";
+        assert_eq!(one(db, told).await, serde_json::json!([1, 2]), "not what a person paused");
+        by_hand(db, "UPDATE job SET word = NULL WHERE id = 2").await;
+        assert_eq!(jobs::let_go_on(db).await.expect("looks"), 1);
     });
 }

@@ -2,8 +2,11 @@
 
 use crate::kit::{Published, block, rows};
 use arvok_api::{CallBeat, ClaimedCall};
-use arvok_core::Labels;
-use arvok_store::runners::calls::{self, NewRunnerCall};
+use arvok_core::{JobId, Labels, Principal};
+use arvok_store::{
+    jobs,
+    runners::calls::{self, NewRunnerCall},
+};
 use sea_orm::ConnectionTrait;
 use std::collections::BTreeSet;
 
@@ -43,6 +46,37 @@ fn what_was_perhaps_asked_for_is_ended_for_good() {
         assert_eq!(state(waiting).await.as_deref(), Some("claimed"));
         assert_eq!(state(begun).await.as_deref(), Some("begun"));
         assert!(calls::begin(db, "a", &[call(waiting, "a")]).await.expect("begins").is_empty());
+    });
+}
+
+#[test]
+fn while_what_is_under_way_is_halted_no_call_of_a_job_is_handed_out_or_begun() {
+    let published = Published::with(&[]);
+    block(async {
+        let (db, site, pat) = (&published.db, labels("site=nessfold"), Principal::token("pat"));
+        let of_job = async || {
+            let number = calls::next_number(db).await.expect("a number");
+            let step = Some((JobId(7), "tell".to_owned(), 1));
+            let new = NewRunnerCall { through: &site, sealed: vec![1], step };
+            calls::ask(db, number, new).await.expect("is asked for");
+            number
+        };
+        let claimed = of_job().await;
+        assert_eq!(calls::claim(db, ("a", &site), "a", 9).await.expect("claims").len(), 1);
+        jobs::set_halt(db, &pat, "testing", false).await.expect("halts");
+        let waiting = of_job().await;
+        assert_eq!(calls::claim(db, ("a", &site), "b", 9).await.expect("claims").len(), 1);
+        jobs::set_halt(db, &pat, "testing", true).await.expect("halts");
+        let both = [call(claimed, "a"), call(waiting, "b")];
+        assert!(calls::begin(db, "a", &both).await.expect("begins").is_empty());
+        let later = of_job().await;
+        let by_hand = ask(db, &site).await;
+        let found = calls::claim(db, ("a", &site), "c", 9).await.expect("claims");
+        assert_eq!(found.iter().map(|one| one.id).collect::<Vec<_>>(), [by_hand]);
+        assert!(jobs::lift_halt(db, &pat).await.expect("lifts"));
+        assert_eq!(calls::begin(db, "a", &both).await.expect("begins").len(), 2);
+        let found = calls::claim(db, ("a", &site), "d", 9).await.expect("claims");
+        assert_eq!(found.iter().map(|one| one.id).collect::<Vec<_>>(), [later]);
     });
 }
 

@@ -379,13 +379,16 @@ impl Said {
             story.at(at(*when), Happening::Event(cancel));
         }
         if let Some((from, to)) = self.held {
-            story.at(
-                at(from),
-                Happening::Event(Event::Commanded(JobCommand::Pause {
-                    words: "held by pat".into(),
-                })),
-            );
-            story.at(at(to), Happening::Event(Event::Commanded(JobCommand::Resume)));
+            // A halt of all jobs does what a person does.
+            let words = "held by pat".to_owned();
+            let (begin, end) = if from / 1000 % 2 == 0 {
+                (Event::Halted { words }, Event::Lifted)
+            } else {
+                let pause = JobCommand::Pause { words };
+                (Event::Commanded(pause), Event::Commanded(JobCommand::Resume))
+            };
+            story.at(at(from), Happening::Event(begin));
+            story.at(at(to), Happening::Event(end));
         }
     }
 }
