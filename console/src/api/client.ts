@@ -108,6 +108,8 @@ export const alarms = (filter: AlarmFilter, after?: number) =>
   taken(client.GET('/api/v1/alarms', { params: { query: { ...filter, after, limit: 200 } } }));
 export const alarm = (id: number) =>
   taken<AlarmDetail>(client.GET('/api/v1/alarms/{id}', { params: { path: { id } } }));
+export const actOnAlarm = (id: number, act: Schema['NewAlarmAct']['act'], text: string) =>
+  taken(client.POST('/api/v1/alarms/{id}/acts', { params: { path: { id } }, body: { act, text } }));
 export type JobFilter = {
   state?: string;
   effect?: string;

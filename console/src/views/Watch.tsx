@@ -198,7 +198,8 @@ function AlarmRow({ alarm }: { alarm: AlarmItem }) {
           {alarm.resource}
         </span>
         <span className="block truncate text-[13px] text-ink-3">
-          <span className="text-ink-2">{alarm.kind}</span> {alarm.summary}
+          <span className="text-ink-2">{alarm.kind}</span>
+          {alarm.acknowledged_by && ` ${shown(alarm.acknowledged_by)} sees to it,`} {alarm.summary}
         </span>
       </span>
       {alarm.job_state ? <JobTag state={alarm.job_state} effect={alarm.job_effect} /> : <span />}

@@ -2,7 +2,8 @@
 
 use crate::{AlertItem, JobItem, MuteItem};
 use arvok_core::{
-    AlertState, Severity,
+    AlertState, Principal, Severity,
+    alarm::AlarmAct,
     job::{JobEffect, JobState},
 };
 use chrono::{DateTime, Utc};
@@ -38,6 +39,10 @@ pub struct AlarmItem {
     pub changed_at: DateTime<Utc>,
     /// When it was last cleared.
     pub cleared_at: Option<DateTime<Utc>>,
+    /// Who acknowledged it last, since it was raised.
+    #[serde(default)]
+    #[schema(schema_with = crate::words::principal_or_none)]
+    pub acknowledged_by: Option<Principal>,
     /// The newest job for it.
     pub job: Option<i64>,
     /// That job's state.
@@ -62,4 +67,35 @@ pub struct AlarmDetail {
     /// Mutes that cover it now or will: for all rules, or for one that its newest alerts concern.
     #[serde(default)]
     pub mutes: Vec<MuteItem>,
+    /// What people did about it, the newest first, 50 at most.
+    #[serde(default)]
+    pub acts: Vec<AlarmActItem>,
+}
+
+/// What a person did about an alarm.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AlarmActItem {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Who.
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
+    /// What.
+    #[schema(schema_with = crate::words::one::<AlarmAct>)]
+    pub act: AlarmAct,
+    /// In that one's words.
+    pub text: String,
+}
+
+/// What a person does about an alarm.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewAlarmAct {
+    /// `acknowledged`: somebody sees to it; `noted`: something is said of it; `cleared`: it is
+    /// over, though its source does not say so.
+    #[schema(schema_with = crate::words::one::<AlarmAct>)]
+    pub act: AlarmAct,
+    /// In words; to clear and to note need some.
+    #[serde(default)]
+    pub text: String,
 }

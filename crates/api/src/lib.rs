@@ -44,7 +44,7 @@ pub mod watch;
 mod words;
 
 pub use access::{NewToken, SignIn, TokenItem, TokenMade, Who};
-pub use alarms::{AlarmDetail, AlarmItem};
+pub use alarms::{AlarmActItem, AlarmDetail, AlarmItem, NewAlarmAct};
 pub use alerts::{
     AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert,
     UnreadableItem, VerdictItem, VerdictMark,

@@ -5,10 +5,12 @@
 //! things are kept, [`jobs`] hands jobs to nodes and keeps their progress, [`launches`] makes those
 //! that people ask for, [`outside`] keeps what they wait for outside of them, [`nodes`] what these
 //! tell of themselves, [`proposals`] decides what was only proposed, [`definitions`] the versions
-//! of documents, [`mutes`] what keeps rules from acting, [`access`] tokens and sessions, [`audit`]
+//! of documents, [`mutes`] what keeps rules from acting, [`alarm_acts`] what people did about
+//! alarms, [`access`] tokens and sessions, [`audit`]
 //! what was done with them, [`read`] answers questions, [`changes`] tells every node what changed.
 
 pub mod access;
+pub mod alarm_acts;
 pub mod audit;
 pub mod calls;
 pub mod changes;

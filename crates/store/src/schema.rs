@@ -82,6 +82,10 @@ impl MigratorTrait for Migrator {
                 name: "0016_halt_running",
                 sql: include_str!("../migrations/0016_halt_running.sql"),
             }),
+            Box::new(Step {
+                name: "0017_alarm_acts",
+                sql: include_str!("../migrations/0017_alarm_acts.sql"),
+            }),
         ]
     }
 }

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms/{id}/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps what a person does about an alarm. To clear one by hand is an alert of its source that clears it, so that all follows which follows any clearing; its source may raise it anew. */
+        post: operations["actOnAlarm"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/alerts": {
         parameters: {
             query?: never;
@@ -1460,6 +1477,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description What a person did about an alarm. */
+        AlarmActItem: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            by: string;
+            /** @enum {string} */
+            act: "acknowledged" | "noted" | "cleared";
+            /** @description In that one's words. */
+            text: string;
+        };
         /** @description One alarm with its alerts and jobs. */
         AlarmDetail: {
             /** @description The alarm. */
@@ -1470,6 +1501,8 @@ export interface components {
             jobs: components["schemas"]["JobItem"][];
             /** @description Mutes that cover it now or will: for all rules, or for one that its newest alerts concern. */
             mutes?: components["schemas"]["MuteItem"][];
+            /** @description What people did about it, the newest first, 50 at most. */
+            acts?: components["schemas"]["AlarmActItem"][];
         };
         /** @description One alarm. */
         AlarmItem: {
@@ -1515,6 +1548,8 @@ export interface components {
              * @description When it was last cleared.
              */
             cleared_at?: string | null;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            acknowledged_by?: string | null;
             /**
              * Format: int64
              * @description The newest job for it.
@@ -3043,6 +3078,13 @@ export interface components {
              */
             earlier?: number;
         };
+        /** @description What a person does about an alarm. */
+        NewAlarmAct: {
+            /** @enum {string} */
+            act: "acknowledged" | "noted" | "cleared";
+            /** @description In words; to clear and to note need some. */
+            text?: string;
+        };
         /**
          * @description A mute that is to begin. It ends by itself: `until` a moment, or `for` a time from its
          *     beginning.
@@ -3337,6 +3379,8 @@ export interface components {
                  * @description When it was last cleared.
                  */
                 cleared_at?: string | null;
+                /** @description Who: an id with its kind, such as `token/pat` */
+                acknowledged_by?: string | null;
                 /**
                  * Format: int64
                  * @description The newest job for it.
@@ -5678,6 +5722,106 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    actOnAlarm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAlarmAct"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -8,6 +8,7 @@ import { Gauge, VerdictMark } from '../../ui/marks';
 import { Empty, Facts, Header, Lost, Panel } from '../../ui/parts';
 import { Exact, Time } from '../../ui/Time';
 import { JobRows } from '../JobRows';
+import { Acts } from './Acts';
 import { Muted } from './Muted';
 import { Remedies } from './Remedies';
 
@@ -75,6 +76,7 @@ export function Component() {
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           {last && <Remedies alert={last.seq} />}
+          <Acts found={found.data} />
           <Muted found={found.data} />
           <Panel title="The alarm">
             <Facts rows={facts(a)} />

@@ -129,6 +129,39 @@ pub enum AlarmCommand {
         #[command(flatten)]
         output: Output,
     },
-    /// Show one alarm with its alerts and jobs
+    /// Show one alarm with its alerts and jobs, and what people did about it
     Show(ById),
+    /// Say that you see to an alarm
+    Acknowledge {
+        /// Its number
+        id: i64,
+        /// What you say of it
+        #[arg(long, default_value = "")]
+        text: String,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Say something of an alarm, for those who come after
+    Note {
+        /// Its number
+        id: i64,
+        /// What there is to say
+        text: String,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Clear an alarm by hand, whose source will never say that it is over
+    #[command(after_help = "All follows that follows any clearing. Its source may raise it anew.
+
+Example:
+  arvok alarm clear 41 --reason 'the sensor was taken out'")]
+    Clear {
+        /// Its number
+        id: i64,
+        /// Why, for those who wonder
+        #[arg(long)]
+        reason: String,
+        #[command(flatten)]
+        server: Server,
+    },
 }

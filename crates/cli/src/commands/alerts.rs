@@ -2,16 +2,18 @@
 
 use super::list::list;
 use crate::{
-    args::{AlarmCommand, AlertCommand, Send},
+    args::{AlarmCommand, AlertCommand, Send, Server},
     client::{Client, percent},
     error::{CliError, file},
     show,
     spool::{self, SpooledPayload},
 };
 use arvok_api::{
-    AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer, Page,
+    AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer,
+    NewAlarmAct, Page,
 };
-use arvok_core::{AlertState, alert::SeverityRange};
+use arvok_core::{AlertState, alarm::AlarmAct, alert::SeverityRange};
+use reqwest::Method;
 use serde_json::{Map, Value, json};
 use std::{
     io::Read,
@@ -198,10 +200,27 @@ pub async fn alarm(command: AlarmCommand) -> Result<(), CliError> {
             list(&Client::of(&server)?, "/api/v1/alarms", &filter, (&paging, output), show::alarms)
                 .await
         }
+        AlarmCommand::Acknowledge { id, text, server } => {
+            act(&server, id, AlarmAct::Acknowledged, text).await?;
+            shown(&format!("alarm {id} is acknowledged"))
+        }
+        AlarmCommand::Note { id, text, server } => {
+            act(&server, id, AlarmAct::Noted, text).await?;
+            shown(&format!("noted with alarm {id}"))
+        }
+        AlarmCommand::Clear { id, reason, server } => {
+            act(&server, id, AlarmAct::Cleared, reason).await?;
+            shown(&format!("alarm {id} is cleared"))
+        }
         AlarmCommand::Show(one) => {
             let detail: AlarmDetail =
                 Client::of(&one.server)?.get(&format!("/api/v1/alarms/{}", one.id), &[]).await?;
             if one.output.json { show::json(&detail) } else { shown(&show::alarm(&detail)) }
         }
     }
+}
+
+async fn act(server: &Server, id: i64, act: AlarmAct, text: String) -> Result<(), CliError> {
+    let path = format!("/api/v1/alarms/{id}/acts");
+    Client::of(server)?.change(Method::POST, &path, Some(&NewAlarmAct { act, text })).await
 }

@@ -1,6 +1,7 @@
 //! The whole product, driven as its users drive it: through the command, the HTTP API and the
 //! console in a browser, against a real PostgreSQL. One module for each kind of journey.
 
+mod alarms;
 mod answers;
 mod api;
 mod bounds;

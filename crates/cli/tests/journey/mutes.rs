@@ -120,6 +120,7 @@ fn what_cannot_be_muted_is_said_and_who_may_not() {
     arvok: until: 2020-01-01 00:00:00 UTC is over already
     arvok: covers: severity: `loud` is not a severity; the severities are indeterminate, warning, minor, major, critical
     arvok: --label `site`: write NAME=VALUE, such as site=quill
+    arvok: covers: rules: there is no rule `grow` (did you mean `grows`?)
     arvok: from: 2020-01-01 00:00:00 UTC is over; what was decided then stays
     "#);
     let made = stage.arvok(&["token", "make", "kim", "--role", "viewer"]);

@@ -30,6 +30,18 @@ pub struct Alarm {
     pub last_sent_at: Option<DateTime<Utc>>,
 }
 
+crate::words! {
+    /// What a person did about an alarm (RFC 8632, 4.4: the operator's part of its state).
+    pub enum AlarmAct("act on an alarm") {
+        /// Somebody sees to it.
+        Acknowledged = "acknowledged",
+        /// Something was said of it.
+        Noted = "noted",
+        /// It was cleared by hand.
+        Cleared = "cleared",
+    }
+}
+
 /// What an alert changed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum AlarmChange {

@@ -1,17 +1,22 @@
 //! Alarms.
 
 use super::{ApiError, caller::Caller, query::in_range};
-use crate::{clock, node::Node};
-use actix_web::{get, web};
+use crate::{clock, intake, node::Node, random};
+use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
-    AlarmDetail, AlarmFilter, AlarmItem, MAX_PAGE, MuteFilter, MuteItem, Page, Problem,
+    AlarmDetail, AlarmFilter, AlarmItem, Change, MAX_PAGE, MuteFilter, MuteItem, NewAlarmAct, Page,
+    Problem,
 };
 use arvok_core::{
-    AlertState,
+    AlarmId, AlertState, NewAlert, Role,
+    alarm::{Alarm, AlarmAct},
+    alert::Received,
     mute::{Muted, MutedSubject},
     rule::Rule,
+    source::OWN,
+    text::cut,
 };
-use arvok_store::{mutes, read};
+use arvok_store::{alarm_acts, intake::Payload, jobs, mutes, read};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Alarms, newest first.
@@ -52,6 +57,87 @@ pub(super) async fn one(
     super::job_steps::set_doing(&mut found.jobs);
     found.mutes = mutes_of(&node, &found).await?;
     Ok(web::Json(found))
+}
+
+/// Most bytes of what is said of an alarm.
+const MOST: usize = 2_000;
+
+/// Keeps what a person does about an alarm. To clear one by hand is an alert of its source that
+/// clears it, so that all follows which follows any clearing; its source may raise it anew.
+#[utoipa::path(
+    operation_id = "actOnAlarm", tag = "alarms", params(("id" = i64, Path)),
+    request_body = NewAlarmAct,
+    responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem),
+        (status = 404, body = Problem), (status = 409, body = Problem))
+)]
+#[post("/alarms/{id}/acts")]
+pub(super) async fn act(
+    node: web::Data<Node>,
+    caller: Caller,
+    id: web::Path<i64>,
+    body: web::Json<NewAlarmAct>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Responder)?;
+    let NewAlarmAct { act, text } = body.into_inner();
+    let text = text.trim();
+    if text.len() > MOST || (text.is_empty() && act != AlarmAct::Acknowledged) {
+        return Err(ApiError::BadRequest(format!("text: say it, in {MOST} bytes at most")));
+    }
+    let unknown = || ApiError::NotFound(format!("alarm {id}"));
+    let by = caller.principal();
+    if act == AlarmAct::Cleared {
+        let alarm =
+            jobs::alarm_of(&node.pools.questions, AlarmId(*id)).await?.ok_or_else(unknown)?;
+        if !alarm.raised {
+            return Err(ApiError::Conflict(format!("alarm {id} does not stand")));
+        }
+        let found = read::alarm(&node.pools.questions, *id).await?.ok_or_else(unknown)?;
+        if found.alarm.source == OWN {
+            return Err(ApiError::Conflict(
+                "it tells of this installation, and ends when that is so no more".into(),
+            ));
+        }
+        clear(&node, &found, &alarm, &format!("cleared by {}: {text}", by.shown())).await?;
+    }
+    if !alarm_acts::add(&node.pools.questions, *id, &by, act, text).await? {
+        return Err(unknown());
+    }
+    node.announcer.tell(Change { alarms: vec![*id], ..Change::default() });
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Takes in an alert that clears an alarm, as if its source had sent it.
+async fn clear(
+    node: &Node,
+    found: &AlarmDetail,
+    alarm: &Alarm,
+    summary: &str,
+) -> Result<(), ApiError> {
+    let received = clock::now();
+    let labels = found.alerts.first().map(|alert| alert.labels.clone()).unwrap_or_default();
+    let new = NewAlert {
+        id: Some(format!("cleared by hand {}", random::id())),
+        kind: found.alarm.kind.clone(),
+        severity: found.alarm.severity,
+        state: AlertState::Cleared,
+        resource: found.alarm.resource.clone(),
+        // Not before what its source has sent, whatever the clocks say.
+        time: alarm.last_sent_at.map(|sent| sent.max(received)),
+        summary: Some(cut(summary, 1_000).to_owned()),
+        value: None,
+        labels,
+        body: serde_json::Value::Null,
+    };
+    let source = found.alarm.source.clone();
+    let alert = new
+        .complete(Received { source: &source, received, fallback_id: "" })
+        .map_err(|e| ApiError::Conflict(format!("it cannot be cleared: {e}")))?;
+    let admission = node.admission.admit(&source, summary.len()).ok_or(ApiError::Busy)?;
+    let payload = Payload { source, received, alerts: vec![alert], malformed: Vec::new() };
+    match intake::deliver(node, payload, admission).await {
+        Ok(_) => Ok(()),
+        Err(_) => Err(ApiError::Busy),
+    }
 }
 
 /// Mutes that cover an alarm or will, for all rules or for one of those that its newest alerts

@@ -103,6 +103,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(unreadable::retry)
                 .service(alarms::list)
                 .service(alarms::one)
+                .service(alarms::act)
                 .service(definitions::list)
                 .service(definitions::one)
                 .service(definitions::publish)

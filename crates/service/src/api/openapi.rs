@@ -61,6 +61,7 @@ struct OfRunners;
     unreadable::retry,
     alarms::list,
     alarms::one,
+    alarms::act,
     definitions::list,
     definitions::one,
     definitions::publish,

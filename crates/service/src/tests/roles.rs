@@ -46,6 +46,7 @@ async fn asked(desk: &Desk, method: &str, path: &str, token: &str) -> u16 {
 fn body(path: &str) -> &'static str {
     match path {
         "/api/v1/jobs/{id}/resolve" => r#"{ "as": "done" }"#,
+        "/api/v1/alarms/{id}/acts" => r#"{ "act": "acknowledged" }"#,
         "/api/v1/halt" => r#"{ "reason": "drill" }"#,
         "/api/v1/mutes" => r#"{ "covers": { "rules": ["*"] }, "reason": "drill", "for": "1h" }"#,
         "/api/v1/proposals/{id}/dismiss" => r#"{ "note": "no" }"#,

@@ -2,7 +2,7 @@
 
 use super::{alerts, jobs, like, page};
 use crate::{
-    StoreError,
+    StoreError, alarm_acts,
     entity::{
         alarm::{Column, Entity, Model},
         job,
@@ -61,7 +61,13 @@ async fn items(
             newest.insert(job.alarm_id, job);
         }
     }
-    Ok(alarms.into_iter().map(|a| item(newest.remove(&Some(a.id)), a)).collect())
+    let mut acknowledged =
+        alarm_acts::acknowledged(db, alarms.iter().map(|a| a.id).collect()).await?;
+    let item = |a: Model| AlarmItem {
+        acknowledged_by: acknowledged.remove(&a.id),
+        ..item(newest.remove(&Some(a.id)), a)
+    };
+    Ok(alarms.into_iter().map(item).collect())
 }
 
 /// The newest job of a gathering, for each of some alarms that has one.
@@ -92,6 +98,7 @@ fn item(job: Option<Newest>, a: Model) -> AlarmItem {
         raised_at: a.raised_at,
         changed_at: a.changed_at,
         cleared_at: a.cleared_at,
+        acknowledged_by: None,
         job,
         job_state,
         job_runbook,
@@ -160,5 +167,6 @@ pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetai
     let jobs = jobs(db, JobFilter { alarm: Some(id), limit: Some(20), ..JobFilter::default() })
         .await?
         .items;
-    Ok(Some(AlarmDetail { mutes: Vec::new(), alarm, alerts, jobs }))
+    let acts = alarm_acts::of_alarm(db, id).await?;
+    Ok(Some(AlarmDetail { mutes: Vec::new(), acts, alarm, alerts, jobs }))
 }

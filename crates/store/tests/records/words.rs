@@ -5,6 +5,7 @@ use crate::kit::{Published, block, by_hand, rows, rule};
 use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, StepState};
 use arvok_core::{
     AlertState, JobId, Principal, PrincipalKind, Role, Verdict,
+    alarm::AlarmAct,
     job::{JobEffect, JobState},
     words::Words,
 };
@@ -25,6 +26,7 @@ fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
         ("alerts.state", words::<AlertState>()),
         ("verdicts.verdict", words::<Verdict>()),
         ("alarm.state", words::<AlertState>()),
+        ("alarm_act.act", words::<AlarmAct>()),
         ("job.state", words::<JobState>()),
         ("job.effect", words::<JobEffect>()),
         ("job_change.state", words::<JobState>()),
@@ -79,7 +81,7 @@ fn who_did_something_is_a_kind_that_the_core_knows_and_an_id() {
             FROM information_schema.columns WHERE domain_name = 'principal'";
         assert_eq!(
             rows(db, sql).await[0]["names"],
-            "audit.by call.by decision.decided_by definition.published_by halt.by \
+            "alarm_act.by audit.by call.by decision.decided_by definition.published_by halt.by \
              host_key.trusted_by job.launched_by job.seen_by mute.by \
              mute.lifted_by proposal.decided_by runner.added_by secret_approval.approved_by"
         );
