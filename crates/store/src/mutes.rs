@@ -168,7 +168,7 @@ pub async fn begin(
     let values = vec![
         serde_json::to_value(said.muted.lines())?.into(),
         by.to_string().into(),
-        said.reason.into(),
+        said.reason.replace('\0', "\u{fffd}").into(),
         said.from.into(),
         said.until.into(),
     ];

@@ -13,17 +13,18 @@ export function Halt() {
   const [running, setRunning] = useState(false);
   const found = useQuery({ queryKey: ['nodes'], queryFn: nodes });
   const seen = useQuery({ queryKey: ['watch', '1h'], queryFn: () => watch('1h') });
-  if (!may || seen.data?.halt) return null;
+  const stands = seen.data?.halt;
+  if (!may || stands?.running) return null;
   const queued = found.data?.backlog.queued;
   const atWork = seen.data?.under_way ?? [];
   return (
     <Sure
-      ask="Halt all jobs…"
-      title="Halt all jobs?"
-      act="Halt them"
+      ask={stands ? 'Pause what is under way…' : 'Halt all jobs…'}
+      title={stands ? 'Pause what is under way?' : 'Halt all jobs?'}
+      act={stands ? 'Pause it' : 'Halt them'}
       disabled={!why.trim()}
       onAct={async () => {
-        await setHalt(why.trim(), running);
+        await setHalt(why.trim(), running || !!stands);
         await Promise.all(
           ['halt', 'watch', 'nodes'].map((key) => queries.invalidateQueries({ queryKey: [key] })),
         );
@@ -37,7 +38,8 @@ export function Halt() {
       <label className="mt-2 flex items-baseline gap-2">
         <input
           type="checkbox"
-          checked={running}
+          checked={running || !!stands}
+          disabled={!!stands}
           onChange={(event) => setRunning(event.target.checked)}
         />
         <span>

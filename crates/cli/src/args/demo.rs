@@ -9,6 +9,8 @@ pub enum Scene {
     DiskFills,
     /// A kiosk's VM is switched off by accident
     VmSwitchedOff,
+    /// A kiosk's VM is switched off on purpose, and muted beforehand
+    VmMaintained,
     /// A hypervisor host runs out of memory
     HostPressed,
     /// Somebody asks which versions run in the yard
@@ -39,9 +41,10 @@ pub enum Scene {
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
+        Self::VmMaintained,
         Self::HostPressed,
         Self::VersionsAsked,
         Self::FaresWait,

@@ -155,7 +155,7 @@ pub fn alarm(d: &AlarmDetail) -> String {
     lines.push(format!("  alerts    {} since it was raised", a.count));
     lines.extend(d.acts.iter().map(|act| {
         let text = if act.text.is_empty() { String::new() } else { format!(": {}", act.text) };
-        format!("  {:<9} {} by {}{text}", act.act.as_str(), exact(act.at), act.by.shown())
+        format!("  people    {} {} {}{text}", exact(act.at), act.by.shown(), act.act)
     }));
     lines.extend(d.mutes.iter().map(|mute| format!("  muted     {}", mute_line(mute))));
     lines.push("\nJobs".into());

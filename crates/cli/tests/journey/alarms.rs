@@ -50,7 +50,7 @@ fn an_alarm_is_seen_to_noted_and_cleared_by_hand_and_all_follows() {
     assert_eq!(summary, "cleared by admin: the sensor was taken out");
     assert_eq!(stage.job_in(job, &["succeeded"])["job"]["effect"], "confirmed");
     let shown = stage.arvok(&["alarm", "show", &number]).out;
-    assert!(shown.contains(" by admin: the new disk is ordered"), "{shown}");
+    assert!(shown.contains(" admin noted: the new disk is ordered"), "{shown}");
     assert!(stage.arvok(&["audit", "list"]).out.contains("alarm.acknowledged"));
     let again = stage.arvok(&["alarm", "clear", &number, "--reason", "again"]);
     assert!(again.code != 0 && again.all().contains("does not stand"), "{}", again.all());
@@ -89,6 +89,7 @@ fn an_alarm_is_seen_to_and_cleared_from_its_page() {
     let (_, id) = raise(&stage, "major");
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
+    browser.see("Sign out");
     browser.go(&format!("/alarms/{id}"));
     browser.click("I see to it");
     browser.see("admin acknowledged");

@@ -652,6 +652,13 @@ fn screenshots() {
         "labels": {"tier": "gold"}, "summary": "disk data of nessfold-booking-db-1 is 98.2 % \
         full"}),
     );
+    for (covers, reason) in [
+        (["--resource", "vm/oldhithe-kiosk-1"], "a new disk goes in"),
+        (["--kind", "kiosk.paper"], "the crew fills paper on its round"),
+    ] {
+        let begin = ["mute", "begin", "--for", "4h", "--reason", reason];
+        assert_eq!(stage.arvok(&[&begin[..], &covers].concat()).code, 0);
+    }
     let (_, link) = asked(&stage);
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
@@ -659,7 +666,6 @@ fn screenshots() {
     let shots = [
         ("watch-dark", "/", "From alerts to effects", true, 1280),
         ("watch-light", "/", "From alerts to effects", false, 1280),
-        ("watch-narrow", "/", "From alerts to effects", true, 390),
         ("alerts", "/alerts", "Received", true, 1280),
         ("alert", "/alerts/1", "Normal form", false, 1280),
         ("jobs", "/jobs", "grow-disk", true, 1280),
@@ -673,6 +679,7 @@ fn screenshots() {
         ("library", "/library/register-machine", "with changes of its own", false, 1280),
         ("connection", "/connections/yard-hypervisor", "What it offers", true, 1280),
         ("subscriber", "/subscribers/harbour-board", "job.succeeded", true, 1280),
+        ("safety", "/safety", "a new disk goes in", false, 1280),
         ("decide", &link, "What is known", false, 1280),
     ];
     let shoot = |name: &str| {

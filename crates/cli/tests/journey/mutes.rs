@@ -168,6 +168,7 @@ fn an_alarm_is_muted_from_its_page_and_the_mute_is_seen_until_it_is_lifted() {
     let alarm = alarms["items"][0]["id"].to_string();
     let browser = Browser::open(&stage, false);
     browser.sign_in(&stage.token);
+    browser.see("Sign out");
     browser.go(&format!("/alarms/{alarm}"));
     browser.see("Mute it");
     browser.fill("#mute-reason", "a new disk goes in");

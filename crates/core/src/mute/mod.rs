@@ -220,8 +220,12 @@ fn parsed<T, E: fmt::Display>(
     texts: &[String],
     parse: impl Fn(&str) -> Result<T, E>,
 ) -> Result<Vec<T>, MutedError> {
-    let wrong = |e: E| MutedError::Line { line: line.to_owned(), error: e.to_string() };
-    texts.iter().map(|text| parse(text).map_err(wrong)).collect()
+    let wrong = |error: String| MutedError::Line { line: line.escape_debug().to_string(), error };
+    // No alert has such, and no record holds it.
+    if line.contains(char::is_control) || texts.iter().any(|text| text.contains(char::is_control)) {
+        return Err(wrong("holds a character that no name has".to_owned()));
+    }
+    texts.iter().map(|text| parse(text).map_err(|e| wrong(e.to_string()))).collect()
 }
 
 /// Whether a line holds: what is not written holds for everything.

@@ -83,6 +83,8 @@ fn what_cannot_be_read_is_said_with_its_line() {
         json!({ "resource": [""] }),
         json!({ "labels": { "site": ["x".repeat(600)] } }),
         json!({ "kinds": vec!["a"; 101] }),
+        json!({ "labels": { "odd\u{0}": ["a"] } }),
+        json!({ "rules": ["odd\u{0}"] }),
     ]
     .map(error)
     .join("\n"), @r#"
@@ -92,6 +94,8 @@ fn what_cannot_be_read_is_said_with_its_line() {
     resource: a name or glob has 1 to 512 bytes, not 0
     labels.site: a name or glob has 1 to 512 bytes, not 600
     names 101 things; 100 are allowed in one mute
+    labels.odd\0: holds a character that no name has
+    rules: holds a character that no name has
     "#);
 }
 

@@ -6,6 +6,7 @@ use arvok_core::{
     Alert, AlertId,
     mute::{self, Mute},
     rule::Rule,
+    settle::Tally,
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
@@ -30,7 +31,13 @@ impl<'a> Muting<'a> {
             return Ok(Self::default());
         }
         let tallies = memories.by_rule.values().flat_map(|memory| memory.tallies.values());
-        let alerts = tallies.filter_map(|tally| tally.episode.as_ref()).flat_map(|episode| {
+        // An earlier alert is acted on where something is due, or a gathering may end.
+        let acts = |tally: &&Tally| {
+            tally.due.is_some_and(|due| due <= now)
+                || tally.episode.as_ref().and_then(|e| e.held).is_some_and(|held| held.gathered)
+        };
+        let episodes = tallies.filter(acts).filter_map(|tally| tally.episode.as_ref());
+        let alerts = episodes.flat_map(|episode| {
             [episode.latest.alert, episode.held.and_then(|held| held.seen.alert)]
         });
         let alerts: BTreeSet<i64> = alerts.flatten().map(|id| id.0).collect();

@@ -8,6 +8,7 @@ mod fares;
 mod guest;
 mod kiosk;
 mod mails;
+mod maintenance;
 mod port;
 mod power;
 mod pressure;
@@ -40,6 +41,7 @@ impl Scene {
         let account = match self {
             Self::DiskFills => disk::play(world, kill_node).await?,
             Self::VmSwitchedOff => power::play(world).await?,
+            Self::VmMaintained => maintenance::play(world).await?,
             Self::HostPressed => pressure::play(world).await?,
             Self::VersionsAsked => versions::play(world).await?,
             Self::FaresWait => fares::play(world).await?,
