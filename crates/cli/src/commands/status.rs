@@ -22,8 +22,8 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
         return show::json(&json!({
             "server": client.address(), "name": who.name, "role": who.role, "ready": ready.is_ok(),
                 "fault": fault,
-            "nodes": nodes.nodes.len(), "halt": watch.halt, "mutes": watch.mutes, "alarms": watch.alarms_open,
-                "needs_you": needs,
+            "nodes": nodes.nodes.len(), "halt": watch.halt, "mutes": watch.mutes,
+            "alarms": watch.alarms_open, "needs_you": needs,
             "under_way": watch.under_way.len(),
         }));
     }
