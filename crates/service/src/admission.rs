@@ -23,7 +23,7 @@ const LEAST: u32 = 4 << 10;
 const OF_ONE: usize = UNDER_WAY as usize / 2;
 /// Alerts that are worth a commit beside another one.
 const WORTH: usize = 32;
-/// How long fewer wait for more.
+/// How long fewer than these wait for more.
 const PATIENCE: Duration = Duration::from_millis(5);
 /// Bytes of an unreadable payload that are kept.
 pub(crate) const KEPT: usize = 64 << 10;
@@ -152,6 +152,8 @@ pub(crate) struct AdmissionControl {
 pub(crate) struct Queue {
     receiver: Arc<Mutex<mpsc::UnboundedReceiver<Delivery>>>,
     committing: Arc<InHand>,
+    /// How long a few alerts wait for more.
+    patience: Duration,
 }
 
 /// How many batches are being committed.
@@ -181,7 +183,8 @@ impl AdmissionControl {
             sender,
             under_way: Arc::default(),
         };
-        (door, Queue { receiver: Arc::new(Mutex::new(receiver)), committing: Arc::default() })
+        let (receiver, committing) = (Arc::new(Mutex::new(receiver)), Arc::default());
+        (door, Queue { receiver, committing, patience: PATIENCE })
     }
 
     /// Admits a payload of a source, of which so many bytes have come; none if there is no room at
@@ -236,7 +239,7 @@ impl Queue {
     ) -> Option<(Vec<Delivery>, Committing)> {
         let mut receiver = self.receiver.lock().await;
         let first = receiver.recv().await?;
-        let enough = tokio::time::sleep(PATIENCE);
+        let enough = tokio::time::sleep(self.patience);
         tokio::pin!(enough);
         let (mut alerts, mut bytes) = (first.payload.alerts.len(), first.admission.bytes);
         let mut batch = vec![first];
@@ -281,6 +284,8 @@ mod tests {
     #[tokio::test]
     async fn a_few_alerts_wait_for_more_while_others_are_committed() {
         let (door, queue) = AdmissionControl::new();
+        // So long that a slow machine cannot run into it.
+        let queue = Queue { patience: Duration::from_secs(600), ..queue };
         send(&door);
         let (first, committing) = queue.gather(10, 1 << 20).await.expect("a batch");
         assert_eq!(first.len(), 1, "nobody is in the way: at once");
