@@ -71,6 +71,7 @@ export const watch = (window: string) =>
   taken<Watch>(client.GET('/api/v1/watch', { params: { query: { window } } }));
 
 export type AlertFilter = {
+  trial?: boolean;
   severity?: string;
   state?: string;
   verdict?: string;
@@ -95,6 +96,7 @@ export const alert = async (seq: number) => {
   return exactly(await taken<string>(asked)) as AlertDetail;
 };
 export type AlarmFilter = {
+  trial?: boolean;
   state?: string;
   severity?: string;
   source?: string;
@@ -111,6 +113,7 @@ export const alarm = (id: number) =>
 export const actOnAlarm = (id: number, act: Schema['NewAlarmAct']['act'], text: string) =>
   taken(client.POST('/api/v1/alarms/{id}/acts', { params: { path: { id } }, body: { act, text } }));
 export type JobFilter = {
+  trial?: boolean;
   state?: string;
   effect?: string;
   rule?: string;
@@ -221,6 +224,10 @@ export const withdraw = (kind: string, name: string, dry_run: boolean) =>
 export type Unreadable = Schema['UnreadableItem'];
 export const unreadable = (source: string, after?: number) =>
   taken(client.GET('/api/v1/unreadable', { params: { query: { source, after, limit: 50 } } }));
+export const makeTrial = (body: Schema['NewTrial']) =>
+  taken<Schema['DeliveryAnswer']>(client.POST('/api/v1/trials', { body }));
+export type ClearedTrials = Schema['ClearedTrials'];
+export const clearTrials = () => taken<ClearedTrials>(client.DELETE('/api/v1/trials'));
 export const retryUnreadable = (source: string, after?: number) =>
   taken(client.POST('/api/v1/unreadable/retry', { body: { source, after } }));
 export type RunnerItem = Schema['RunnerItem'];

@@ -82,6 +82,12 @@ export function Filter({ name, label, options, usual = ANY, called = {} }: Filte
   );
 }
 
+/** Whether trials are listed as well, alone, or not at all. */
+export function Trials() {
+  const called = { any: 'as well', true: 'alone', false: 'left out' };
+  return <Filter name="trial" label="Trials" options={['true', 'false']} called={called} />;
+}
+
 /** How long typing rests before the list is asked, in milliseconds. */
 const TYPED = 200;
 

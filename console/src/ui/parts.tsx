@@ -93,6 +93,12 @@ export function JobTag({
   return <Tag tone={JOB_TONES[state]}>{state}</Tag>;
 }
 
+/** That something was made up, wherever it is seen. */
+export function TrialTag({ trial }: { trial?: JobItem['trial'] | boolean }) {
+  if (!trial) return null;
+  return <Tag tone="warn">{trial === 'acting' ? 'trial that acts' : 'trial'}</Tag>;
+}
+
 export function Empty({ children }: { children: ReactNode }) {
   return <p className="py-6 text-center text-ink-3">{children}</p>;
 }

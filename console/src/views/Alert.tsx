@@ -14,6 +14,7 @@ import {
   Lost,
   Panel,
   Tag,
+  TrialTag,
   Unanswered,
 } from '../ui/parts';
 import { Exact } from '../ui/Time';
@@ -30,18 +31,27 @@ export function Component() {
       <Header
         title={`Alert ${a.seq}`}
         right={
-          <Link
-            to={`/rules/new?alert=${a.seq}`}
-            className="rounded-md border border-line bg-panel px-3 py-1 font-semibold text-[13px] hover:bg-sunk"
-          >
-            Start a rule from it
-          </Link>
+          <>
+            <Link
+              to={`/sources/${a.source}?like=${a.seq}`}
+              className="font-semibold text-sea hover:underline"
+            >
+              Try one like it
+            </Link>
+            <Link
+              to={`/rules/new?alert=${a.seq}`}
+              className="rounded-md border border-line bg-panel px-3 py-1 font-semibold text-[13px] hover:bg-sunk"
+            >
+              Start a rule from it
+            </Link>
+          </>
         }
       >
         <Gauge severity={a.severity} cleared={a.state === 'cleared'} />
         <span className="text-ink-2">
           {a.severity}, {a.state}
         </span>
+        <TrialTag trial={a.trial} />
       </Header>
       <p className="text-[15px]">{a.summary}</p>
       <Rules seq={seq} />

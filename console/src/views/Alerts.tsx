@@ -7,10 +7,10 @@ import {
   type TimelineMark,
   timeline,
 } from '../api/client';
-import { Chips, Filter, Narrow, Search } from '../ui/filters';
+import { Chips, Filter, Narrow, Search, Trials } from '../ui/filters';
 import { LongList } from '../ui/LongList';
 import { Gauge, RANK, VerdictMark } from '../ui/marks';
-import { Header } from '../ui/parts';
+import { Header, TrialTag } from '../ui/parts';
 import { SavedViews } from '../ui/SavedViews';
 import type { Look } from '../ui/Table';
 import { Time } from '../ui/Time';
@@ -36,7 +36,7 @@ const VERDICTS = [
   'broken',
 ] as const;
 const NARROWED = ['source', 'kind', 'resource', 'rule'] as const;
-const CHOSEN = ['text', 'severity', 'state', 'verdict'] as const;
+const CHOSEN = ['text', 'severity', 'state', 'verdict', 'trial'] as const;
 const KNOWN = [...NARROWED, ...CHOSEN, 'outcome', 'since', 'until'] as const;
 
 /** How far alerts came, as the band on Watch says it. */
@@ -118,10 +118,15 @@ const firstOf = (a: AlertItem) =>
 function verdict(a: AlertItem) {
   const first = firstOf(a);
   const others = a.verdicts.length - 1;
-  if (!first) return <span className="text-ink-3">no rule</span>;
+  if (!first)
+    return (
+      <>
+        <TrialTag trial={a.trial} /> <span className="text-ink-3">no rule</span>
+      </>
+    );
   return (
     <>
-      <VerdictMark verdict={first.verdict} />
+      <TrialTag trial={a.trial} /> <VerdictMark verdict={first.verdict} />
       {others > 0 && <span className="text-ink-3"> +{others}</span>}
       {first.job && (
         <Link
@@ -171,7 +176,10 @@ export function Component() {
   for (const key of KNOWN) {
     const value = params.get(key);
     // Chosen is the least of them.
-    if (value) filter[key] = key === 'severity' && !value.includes('..') ? `${value}..` : value;
+    if (key === 'trial') {
+      if (value) filter.trial = value === 'true';
+    } else if (value)
+      filter[key] = key === 'severity' && !value.includes('..') ? `${value}..` : value;
   }
   return (
     <>
@@ -183,6 +191,7 @@ export function Component() {
             <Filter name="severity" label="At least" options={SEVERITIES} />
             <Filter name="state" label="State" options={STATES} />
             <Filter name="verdict" label="Verdict" options={VERDICTS} />
+            <Trials />
             <Narrow by={NARROWED} />
             <SavedViews />
           </>

@@ -1,6 +1,6 @@
 // Jobs as rows of a list, wherever there is one.
 import type { JobItem } from '../api/client';
-import { Empty, JobTag } from '../ui/parts';
+import { Empty, JobTag, TrialTag } from '../ui/parts';
 import { shown } from '../ui/principal';
 import { type Look, Table } from '../ui/Table';
 import { Time } from '../ui/Time';
@@ -16,6 +16,12 @@ const took = (job: JobItem) =>
 const lasted = (job: JobItem) =>
   job.started_at &&
   (job.finished_at ? Date.parse(job.finished_at) : Date.now()) - Date.parse(job.started_at);
+
+const effect = (job: JobItem) => (
+  <>
+    <TrialTag trial={job.trial} /> <JobTag state={job.state} effect={job.effect} />
+  </>
+);
 
 export const JOBS: Look<JobItem> = {
   to: (job) => `/jobs/${job.id}`,
@@ -46,8 +52,8 @@ export const JOBS: Look<JobItem> = {
     { head: 'Took', width: '66px', right: true, quiet: true, cell: took, by: lasted },
     {
       head: 'Effect',
-      width: '92px',
-      cell: (job) => <JobTag state={job.state} effect={job.effect} />,
+      width: '128px',
+      cell: effect,
       by: (job) => job.effect ?? job.state,
     },
   ],
@@ -59,7 +65,7 @@ export const JOBS: Look<JobItem> = {
       <b key="runbook" className="min-w-0 flex-1 truncate">
         {job.runbook}
       </b>
-      <JobTag key="effect" state={job.state} effect={job.effect} />
+      <span key="effect">{effect(job)}</span>
     </>,
     <>
       <Time key="time" at={job.created_at} />

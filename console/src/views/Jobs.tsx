@@ -1,7 +1,7 @@
 // What is being done, and what was.
 import { useSearchParams } from 'react-router';
 import { type JobFilter, type JobTimelineMark, jobs, jobTimeline } from '../api/client';
-import { Chips, Filter, Narrow } from '../ui/filters';
+import { Chips, Filter, Narrow, Trials } from '../ui/filters';
 import { LongList } from '../ui/LongList';
 import { Header } from '../ui/parts';
 import { SavedViews } from '../ui/SavedViews';
@@ -34,7 +34,7 @@ const CALLED = {
 };
 const EFFECTS = ['confirmed', 'unconfirmed', 'not checked'] as const;
 const NARROWED = ['runbook', 'rule', 'target', 'by'] as const;
-const CHOSEN = ['state', 'effect'] as const;
+const CHOSEN = ['state', 'effect', 'trial'] as const;
 const KNOWN = [...NARROWED, ...CHOSEN, 'since', 'until'] as const;
 
 export function Component() {
@@ -42,7 +42,9 @@ export function Component() {
   const filter: JobFilter = {};
   for (const key of KNOWN) {
     const value = params.get(key);
-    if (value) filter[key] = value;
+    if (key === 'trial') {
+      if (value) filter.trial = value === 'true';
+    } else if (value) filter[key] = value;
   }
   return (
     <>
@@ -52,6 +54,7 @@ export function Component() {
           <>
             <Filter name="state" label="State" options={STATES} called={CALLED} />
             <Filter name="effect" label="Effect" options={EFFECTS} />
+            <Trials />
             <Narrow by={NARROWED} />
             <SavedViews />
           </>

@@ -43,6 +43,9 @@ pub struct AlarmItem {
     #[serde(default)]
     #[schema(schema_with = crate::words::principal_or_none)]
     pub acknowledged_by: Option<Principal>,
+    /// Whether it is one of trials: made up, and counted nowhere.
+    #[serde(default)]
+    pub trial: bool,
     /// The newest job for it.
     pub job: Option<i64>,
     /// That job's state.

@@ -1,6 +1,6 @@
 //! Alerts, their verdicts, and payloads that could not be read.
 
-use arvok_core::{AlertState, Severity, Verdict};
+use arvok_core::{AlertState, Severity, Trial, Verdict};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -36,6 +36,10 @@ pub struct AlertItem {
     pub value: Option<f64>,
     /// Names and values.
     pub labels: BTreeMap<String, String>,
+    /// Whether somebody made it up: `dry`, and nothing leaves for it, or `acting`.
+    #[serde(default)]
+    #[schema(schema_with = crate::words::one_or_none::<Trial>)]
+    pub trial: Option<Trial>,
     /// What the rules decided, in short.
     pub verdicts: Vec<VerdictMark>,
 }
@@ -129,6 +133,10 @@ pub struct TakenAlert {
     /// twice. It was not taken, and is kept with what cannot be read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub conflict: Option<String>,
+    /// Whether it is a trial: `dry`, and nothing leaves for it, or `acting`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(schema_with = crate::words::one_or_none::<Trial>)]
+    pub trial: Option<Trial>,
 }
 
 /// A payload that could not be read.

@@ -64,6 +64,9 @@ pub struct AlertFilter {
     /// Received before (RFC 3339).
     #[serde(deserialize_with = "time")]
     pub until: Option<DateTime<Utc>>,
+    /// Those of trials alone (`true`), or none of them (`false`).
+    #[serde(deserialize_with = "flag")]
+    pub trial: Option<bool>,
     /// The `next` of the page before.
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
@@ -100,6 +103,9 @@ pub struct AlarmFilter {
     pub resource: Option<String>,
     /// With this text in summary, resource or kind.
     pub text: Option<String>,
+    /// Those of trials alone (`true`), or none of them (`false`).
+    #[serde(deserialize_with = "flag")]
+    pub trial: Option<bool>,
     /// The `next` of the page before.
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
@@ -166,6 +172,9 @@ pub struct JobFilter {
     /// Dispatched before (RFC 3339).
     #[serde(deserialize_with = "time")]
     pub until: Option<DateTime<Utc>>,
+    /// Those of trials alone (`true`), or none of them (`false`).
+    #[serde(deserialize_with = "flag")]
+    pub trial: Option<bool>,
     /// The `next` of the page before.
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
@@ -190,6 +199,9 @@ pub struct ProposalFilter {
     pub runbook: Option<String>,
     /// On this target.
     pub target: Option<String>,
+    /// Those of trials alone (`true`), or none of them (`false`).
+    #[serde(deserialize_with = "flag")]
+    pub trial: Option<bool>,
     /// The `next` of the page before.
     #[serde(deserialize_with = "number")]
     pub after: Option<i64>,
@@ -313,6 +325,11 @@ fn joined<T: Words, S: Serializer>(words: &[T], to: S) -> Result<S::Ok, S::Error
 /// In words that name what came and what was expected.
 pub fn number<'de, T: FromStr, D: Deserializer<'de>>(given: D) -> Result<Option<T>, D::Error> {
     parsed(given, "a whole number")
+}
+
+/// Yes or no in a query.
+fn flag<'de, D: Deserializer<'de>>(given: D) -> Result<Option<bool>, D::Error> {
+    parsed(given, "true or false")
 }
 
 /// A time of a query (RFC 3339).

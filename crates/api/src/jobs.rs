@@ -2,7 +2,7 @@
 
 use crate::{AlertItem, CallAnswer, CallRequest, DecisionItem, StepState};
 use arvok_core::{
-    Principal,
+    Principal, Trial,
     job::{JobEffect, JobState},
     rule::Urgency,
 };
@@ -59,6 +59,11 @@ pub struct JobItem {
     pub steps: i64,
     /// What is going on, in words.
     pub doing: String,
+    /// Whether it is that of a trial: `dry`, and nothing leaves it that changes anything, or
+    /// `acting`.
+    #[serde(default)]
+    #[schema(schema_with = crate::words::one_or_none::<Trial>)]
+    pub trial: Option<Trial>,
 }
 
 /// One job with everything known about it.

@@ -40,6 +40,7 @@ pub mod runbooks;
 pub mod runners;
 pub mod storage;
 pub mod subscribers;
+pub mod trials;
 pub mod watch;
 mod words;
 
@@ -92,6 +93,7 @@ pub use runners::{
 };
 pub use storage::{Goes, KeepPlan, KeepRequest, RetentionTimes, Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
+pub use trials::{ClearedTrials, NewTrial};
 pub use watch::{
     BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch,
 };

@@ -2,7 +2,7 @@
 
 use crate::{FileText, ProposalState};
 use arvok_core::{
-    AlertState, JobId, Principal, Severity, Verdict,
+    AlertState, JobId, Principal, Severity, Trial, Verdict,
     rehearse::{self, Report},
     rule::{Stance, Urgency},
 };
@@ -67,6 +67,10 @@ pub struct VerdictLine {
     pub summary: String,
     /// Of the alert.
     pub value: Option<f64>,
+    /// Whether the alert was made up: `dry`, and nothing leaves for it, or `acting`.
+    #[serde(default)]
+    #[schema(schema_with = crate::words::one_or_none::<Trial>)]
+    pub trial: Option<Trial>,
 }
 
 /// A proposed job.
@@ -107,6 +111,10 @@ pub struct ProposalItem {
     pub decided_by: Option<Principal>,
     /// The reason given, or what is wrong with the inputs.
     pub note: Option<String>,
+    /// Whether it is that of a trial: `dry`, and nothing leaves for it, or `acting`.
+    #[serde(default)]
+    #[schema(schema_with = crate::words::one_or_none::<Trial>)]
+    pub trial: Option<Trial>,
 }
 
 /// What a person says to a proposal.

@@ -159,6 +159,11 @@ impl Client {
         self.json(self.request(Method::PUT, path).timeout(Duration::from_secs(30)).json(body)).await
     }
 
+    /// DELETE with an answer.
+    pub async fn delete<T: DeserializeOwned>(&self, path: &str) -> Result<T, CliError> {
+        self.json(self.request(Method::DELETE, path).timeout(Duration::from_secs(60))).await
+    }
+
     /// A change without an answer.
     pub async fn change(
         &self,

@@ -31,6 +31,14 @@ pub struct SpooledPayload {
     /// The server takes a payload with this key once.
     pub key: String,
     pub body: String,
+    /// Whether it is no trial, where it is sent with a token.
+    #[serde(default)]
+    pub for_real: bool,
+}
+
+/// The door of a source. What is sent with a token is a trial there unless it is said to be real.
+pub fn door(source: &str, for_real: bool) -> String {
+    format!("/in/{}{}", percent(source), if for_real { "?trial=no" } else { "" })
 }
 
 /// The file, held against others.
@@ -72,7 +80,7 @@ pub async fn deliver(
     let (mut done, mut delivered) = (0, Delivered::default());
     let mut aside = cut;
     for w in &waiting {
-        let way = format!("/in/{}", percent(&w.source));
+        let way = door(&w.source, w.for_real);
         match client.deliver(&way, &w.content_type, Some(&w.key), w.body.clone().into_bytes()).await
         {
             Ok(taken) => delivered.taken.push(taken),

@@ -73,6 +73,13 @@ impl Inputs {
         ))
     }
 
+    /// Values that stand for real ones where there are none: what the schemas name as examples,
+    /// else the plainest that is of their types.
+    pub fn sample(&self) -> Value {
+        let one = |(name, schema): (&String, &Value)| (name.clone(), sample(schema, 0));
+        Value::Object(self.properties.iter().map(one).collect())
+    }
+
     /// Whether a value must be given: it has no default.
     pub fn is_required(&self, name: &str) -> bool {
         self.properties.get(name).is_some_and(|s| s.get("default").is_none())
@@ -187,6 +194,37 @@ fn declared(name: &str, schema: &Value) -> Result<(), String> {
         return Err(format!("`{name}` refers to another schema; write it out here"));
     }
     words(schema)
+}
+
+/// How deep within each other values are made up.
+const DEEPEST_SAMPLE: usize = 8;
+
+fn sample(schema: &Value, depth: usize) -> Value {
+    let first = |of: &str| schema.get(of)?.as_array()?.first().cloned();
+    let named = first("examples")
+        .or_else(|| schema.get("const").cloned())
+        .or_else(|| schema.get("default").filter(|default| !default.is_null()).cloned())
+        .or_else(|| first("enum"));
+    if let Some(named) = named.filter(|_| depth <= DEEPEST_SAMPLE) {
+        return named;
+    }
+    let of_type = match schema.get("type") {
+        Some(Value::Array(types)) => types.first().and_then(Value::as_str),
+        one => one.and_then(Value::as_str),
+    };
+    match of_type {
+        Some("integer" | "number") => schema.get("minimum").cloned().unwrap_or_else(|| 0.into()),
+        Some("boolean") => true.into(),
+        Some("string") => "(made up)".into(),
+        Some("array") => Value::Array(Vec::new()),
+        Some("object") if depth < DEEPEST_SAMPLE => {
+            let properties = schema.get("properties").and_then(Value::as_object);
+            let one = |(name, schema): (&String, &Value)| (name.clone(), sample(schema, depth + 1));
+            Value::Object(properties.into_iter().flatten().map(one).collect())
+        }
+        Some("object") => Value::Object(Map::new()),
+        _ => Value::Null,
+    }
 }
 
 /// The words of JSON Schema (draft 2020-12) that have a meaning here.

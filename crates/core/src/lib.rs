@@ -44,6 +44,7 @@ pub mod source;
 pub mod subscriber;
 pub mod text;
 mod trace;
+mod trial;
 mod verdict;
 pub mod words;
 
@@ -57,6 +58,7 @@ pub use period::Period;
 pub use principal::{NoPrincipal, Principal, PrincipalKind};
 pub use role::Role;
 pub use trace::{TRACEPARENT, TraceContext};
+pub use trial::Trial;
 pub use verdict::Verdict;
 
 #[cfg(test)]

@@ -7,9 +7,9 @@ crate::words! {
     pub enum Role("role") {
         /// Read everything but secrets.
         Viewer = "viewer",
-        /// Launch, hold, stop and resolve jobs, decide proposals.
+        /// Launch, hold, stop and resolve jobs, decide proposals, try alerts.
         Responder = "responder",
-        /// Publish definitions, send alerts for any source.
+        /// Publish definitions, send alerts for any source that are no trials.
         Author = "author",
         /// Tokens and secrets.
         Admin = "admin",

@@ -66,7 +66,9 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
         }
     });
     let alerts: Vec<Alert> = alerts.collect();
-    let out = chosen(node, &alerts).await;
+    // Of what was made up nobody outside is told.
+    let real: Vec<Alert> = alerts.iter().filter(|a| a.trial.is_none()).cloned().collect();
+    let out = chosen(node, &real).await;
     // Each by itself, so that none is anybody else's problem.
     let entering = alerts.into_iter().map(|alert| async {
         let admission = node.admission.admit(OWN, WEIGHT)?;
@@ -120,5 +122,6 @@ fn alert(told: &OutboxEvent, received: chrono::DateTime<chrono::Utc>) -> Result<
     let alert = complete(new.clone())
         .or_else(|_| complete(NewAlert { resource: format!("job/{}", told.job_id), ..new }))?;
     let trace = told.trace.as_deref().and_then(TraceContext::parse);
-    Ok(Alert { trace, ..alert })
+    let trial = told.trial.map(|trial| trial.0);
+    Ok(Alert { trace, trial, ..alert })
 }

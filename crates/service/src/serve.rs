@@ -553,6 +553,7 @@ async fn upkeep(node: Arc<Node>) {
 /// Removes some of what is kept no longer; whether there is more.
 async fn remove(node: &Node) -> Result<bool, StoreError> {
     let retention = retention::now(&node.pools.work).await?;
+    intake::end_trials(node).await?;
     let more = turn_days(node, &retention).await;
     let swept =
         arvok_store::sweep(&node.pools.work, Limits::under(&retention), clock::now()).await?;

@@ -25,14 +25,14 @@ BEGIN
     RETURN low;
 END $$;
 
--- Notes alerts that may be what some job waits for. Called after each insert into `alerts`; one row
--- for each of them, however many wait.
+-- Notes alerts that may be what some job waits for: no trial is. Called after each insert into
+-- `alerts`; one row for each of them, however many wait.
 CREATE OR REPLACE FUNCTION alerts_heard() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN
     IF EXISTS (SELECT 1 FROM wait) THEN
         INSERT INTO unheard (alert_seq) SELECT n.seq FROM given n
-            WHERE EXISTS (SELECT 1 FROM wait w WHERE w.key IN ('r' || n.resource, 'k' || n.kind, 's' || n.source, '*'))
+            WHERE n.trial IS NULL AND EXISTS (SELECT 1 FROM wait w WHERE w.key IN ('r' || n.resource, 'k' || n.kind, 's' || n.source, '*'))
             ON CONFLICT DO NOTHING;
     END IF;
     RETURN NULL;

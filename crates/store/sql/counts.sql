@@ -1,4 +1,5 @@
--- Counts: what was decided and how far it took alerts, so that nothing is counted row by row.
+-- Counts: what was decided and how far it took alerts, so that nothing is counted row by row. No
+-- trial counts.
 
 -- How far a verdict takes an alert: the smaller, the further. Called by lists, timelines and the
 -- counts below; locks nothing.
@@ -14,7 +15,7 @@ CREATE OR REPLACE FUNCTION verdicts_given() RETURNS trigger
 BEGIN
     INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
         SELECT rule, verdict, date_trunc('hour', at, 'UTC'), pg_backend_pid(), count(*), max(at)
-        FROM given GROUP BY 1, 2, 3
+        FROM given WHERE NOT trial GROUP BY 1, 2, 3
         ON CONFLICT (rule, verdict, hour, shard)
             DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at);
     RETURN NULL;
@@ -27,7 +28,8 @@ CREATE OR REPLACE FUNCTION verdicts_changed() RETURNS trigger
 BEGIN
     INSERT INTO verdict_count AS c (rule, verdict, hour, shard, count, last_at)
         SELECT rule, verdict, date_trunc('hour', at, 'UTC'), pg_backend_pid(), sum(n), max(at)
-        FROM (SELECT rule, verdict, at, 1 AS n FROM given UNION ALL SELECT rule, verdict, at, -1 FROM former) v
+        FROM (SELECT rule, verdict, at, 1 AS n FROM given WHERE NOT trial
+            UNION ALL SELECT rule, verdict, at, -1 FROM former WHERE NOT trial) v
         GROUP BY 1, 2, 3 HAVING sum(n) <> 0
         ON CONFLICT (rule, verdict, hour, shard)
             DO UPDATE SET count = c.count + excluded.count, last_at = greatest(c.last_at, excluded.last_at);
@@ -43,7 +45,7 @@ BEGIN
     INSERT INTO alert_count AS c (minute, how, shard, count)
         SELECT minute, how, pg_backend_pid(), count(*)
         FROM (SELECT date_trunc('minute', min(at), 'UTC') AS minute, min(how_far(verdict)) AS how
-            FROM given g WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = g.alert_seq AND a.source = 'arvok' OFFSET 0)
+            FROM given g WHERE NOT g.trial AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = g.alert_seq AND a.source = 'arvok' OFFSET 0)
             GROUP BY alert_seq) f
         GROUP BY 1, 2 ORDER BY 1, 2
         ON CONFLICT (minute, how, shard) DO UPDATE SET count = c.count + excluded.count;
@@ -57,7 +59,7 @@ CREATE OR REPLACE FUNCTION alerts_decided_anew() RETURNS trigger
 BEGIN
     INSERT INTO alert_count AS c (minute, how, shard, count)
         WITH moved AS (SELECT DISTINCT alert_seq FROM given g
-                WHERE NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = g.alert_seq AND a.source = 'arvok' OFFSET 0)),
+                WHERE NOT g.trial AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = g.alert_seq AND a.source = 'arvok' OFFSET 0)),
             present AS (SELECT v.* FROM verdicts v JOIN moved USING (alert_seq)
                 WHERE v.alert_seq BETWEEN (SELECT min(alert_seq) FROM moved) AND (SELECT max(alert_seq) FROM moved)),
             present_far AS (SELECT alert_seq, min(at) AS at, min(how_far(verdict)) AS how FROM present GROUP BY 1),

@@ -11,15 +11,15 @@ CREATE OR REPLACE FUNCTION job_trace(cause text) RETURNS text
         || '-' || coalesce(substr(cause, 54, 2), '01')
 $$;
 
--- Counts jobs that are made, and tells of them. Called after each insert into `job`; once for all
--- jobs of a statement.
+-- Counts jobs that are made, but for those of trials, and tells of them. Called after each insert
+-- into `job`; once for all jobs of a statement.
 CREATE OR REPLACE FUNCTION jobs_made() RETURNS trigger
     LANGUAGE plpgsql AS $$
 BEGIN
     INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
         SELECT runbook, coalesce(rule, ''), pg_backend_pid(), count(*), count(*) FILTER (WHERE effect = 'confirmed'),
             max(created_at)
-        FROM made GROUP BY 1, 2
+        FROM made WHERE trial IS NULL GROUP BY 1, 2
         ON CONFLICT (runbook, rule, shard) DO UPDATE SET jobs = c.jobs + excluded.jobs,
             confirmed = c.confirmed + excluded.confirmed, last_at = greatest(c.last_at, excluded.last_at);
     INSERT INTO job_change (job_id, state, effect, failure)
@@ -46,7 +46,7 @@ BEGIN
         INSERT INTO job_count AS c (runbook, rule, shard, jobs, confirmed, last_at)
             SELECT j.runbook, coalesce(j.rule, ''), pg_backend_pid(), 0, sum(coalesce(j.effect = 'confirmed', false)::int
                 - coalesce(o.effect = 'confirmed', false)::int), max(j.created_at)
-            FROM changed j JOIN before o ON o.id = j.id GROUP BY 1, 2
+            FROM changed j JOIN before o ON o.id = j.id WHERE j.trial IS NULL GROUP BY 1, 2
             ON CONFLICT (runbook, rule, shard) DO UPDATE SET confirmed = c.confirmed + excluded.confirmed,
                 last_at = greatest(c.last_at, excluded.last_at);
     END IF;

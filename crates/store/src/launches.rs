@@ -65,7 +65,7 @@ pub async fn alarm_of_alert(
     }
     let sql = "SELECT a.id FROM alarm a JOIN alerts e ON e.seq = $1 AND a.source = e.source
         AND a.resource = e.resource
-        AND a.kind = e.kind WHERE e.state <> 'noted'";
+        AND a.kind = e.kind AND a.trial = (e.trial IS NOT NULL) WHERE e.state <> 'noted'";
     let found: Vec<Found> = sql::typed(db, sql, vec![alert.into()]).await?;
     Ok(found.first().map(|f| AlarmId(f.id)))
 }
@@ -83,10 +83,8 @@ pub async fn launch(
         Some(alert) => alarm_of_alert(db, alert).await?,
         None => None,
     };
-    let trace = match launch.trace {
-        None => new::trace_of_alert(db, launch.alert).await?,
-        own => own,
-    };
+    let (trace, trial) = new::marks_of_alert(db, launch.alert).await?;
+    let trace = launch.trace.or(trace);
     let job = NewJob {
         id: None,
         runbook: launch.runbook.to_owned(),
@@ -108,6 +106,7 @@ pub async fn launch(
         at: now,
         beginning: Beginning::Fresh,
         trace,
+        trial,
     };
     let tx = db.begin().await?;
     match new::make(&tx, job).await {
@@ -188,6 +187,7 @@ pub async fn go_on(
         // It has begun already: whoever takes it up reads what its steps gave.
         beginning: Beginning::From(Box::new(go_on.progress.clone())),
         trace: old.trace.as_deref().and_then(TraceContext::parse),
+        trial: old.trial.map(|trial| trial.0),
     };
     let id = new::make(&tx, job).await?.ok_or(StoreError::Contended("the numbers of jobs"))?;
     let sql = "WITH taken AS (INSERT INTO attempt (job_id, place, attempt, state, started_at,

@@ -52,7 +52,7 @@ pub async fn launch(
         return Ok(false);
     }
     if let Some(proposal) = proposal::Entity::find_by_id(id.0).one(&tx).await? {
-        let trace = new::trace_of_alert(&tx, proposal.alert_seq).await?;
+        let (trace, _) = new::marks_of_alert(&tx, proposal.alert_seq).await?;
         new::make(&tx, NewJob { trace, ..queued(proposal, decided) }).await?;
     }
     tx.commit().await?;
@@ -80,6 +80,7 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
         at: decided.at,
         beginning: Beginning::Fresh,
         trace: None,
+        trial: p.trial.map(|trial| trial.0),
     }
 }
 

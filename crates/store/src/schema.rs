@@ -86,6 +86,10 @@ impl MigratorTrait for Migrator {
                 name: "0017_alarm_acts",
                 sql: include_str!("../migrations/0017_alarm_acts.sql"),
             }),
+            Box::new(Step {
+                name: "0018_trials",
+                sql: include_str!("../migrations/0018_trials.sql"),
+            }),
         ]
     }
 }

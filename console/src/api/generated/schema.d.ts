@@ -1194,6 +1194,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes an alert of a source up: in the normal form, or as its sender would send it. It is marked wherever it is seen, is counted nowhere, and nothing that changes anything leaves for it; with the role author it may be one whose jobs act. */
+        post: operations["makeTrial"];
+        /** Removes what was made up: the alerts, alarms, proposals and ended jobs of trials, and what rules remember of them. What is real stays as it is. */
+        delete: operations["clearTrials"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/unreadable": {
         parameters: {
             query?: never;
@@ -1359,10 +1377,13 @@ export interface paths {
         put?: never;
         /**
          * Takes a payload of a source, and answers when its alerts are recorded and decided upon.
-         * @description Shown must be the source's own credential, or a token with the role author; it is asked for
-         *     before the body is read. A source whose sender needs it answers 200 instead of 202. Of several
-         *     alerts those that can be read are taken, the others are kept and named in the answer. A payload
-         *     of which nothing can be read is kept and answered with 422.
+         * @description Shown must be the source's own credential, or a token; it is asked for before the body is read.
+         *     What comes with a token is a trial (`trial=dry`), for which the role responder is enough: it is
+         *     marked wherever it is seen, and nothing that changes anything leaves for it. With the role
+         *     author it may be one that acts (`trial=acting`), or be real (`trial=no`). With the source's own
+         *     credential it is real unless it says `trial=dry`. A source whose sender needs it answers 200
+         *     instead of 202. Of several alerts those that can be read are taken, the others are kept and
+         *     named in the answer. A payload of which nothing can be read is kept and answered with 422.
          */
         post: operations["takeAlerts"];
         delete?: never;
@@ -1550,6 +1571,8 @@ export interface components {
             cleared_at?: string | null;
             /** @description Who: an id with its kind, such as `token/pat` */
             acknowledged_by?: string | null;
+            /** @description Whether it is one of trials: made up, and counted nowhere. */
+            trial?: boolean;
             /**
              * Format: int64
              * @description The newest job for it.
@@ -1621,6 +1644,8 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+            /** @enum {string|null} */
+            trial?: "dry" | "acting" | null;
             /** @description What the rules decided, in short. */
             verdicts: components["schemas"]["VerdictMark"][];
         };
@@ -1865,6 +1890,8 @@ export interface components {
             target: string;
             /** @description The body, the parts of a message, what a command reads, or XML. */
             body?: unknown;
+            /** @description It would be sent, and is not: the job is a dry trial. */
+            unsent?: boolean;
         };
         /**
          * @description How a call of a connection ended.
@@ -1940,6 +1967,34 @@ export interface components {
             error?: string | null;
             /** @description The fields it looked at, and what they held. */
             saw: components["schemas"]["SawItem"][];
+        };
+        /** @description What was cleared away of trials. */
+        ClearedTrials: {
+            /**
+             * Format: int64
+             * @description Alerts, with what rules decided about them.
+             */
+            alerts: number;
+            /**
+             * Format: int64
+             * @description Alarms.
+             */
+            alarms: number;
+            /**
+             * Format: int64
+             * @description Jobs.
+             */
+            jobs: number;
+            /**
+             * Format: int64
+             * @description Proposals.
+             */
+            proposals: number;
+            /**
+             * Format: int64
+             * @description Jobs that are not over: they stay, with what they are about.
+             */
+            under_way: number;
         };
         /** @description One connection with all that is known of it. */
         ConnectionDetail: {
@@ -2620,6 +2675,8 @@ export interface components {
             steps: number;
             /** @description What is going on, in words. */
             doing: string;
+            /** @enum {string|null} */
+            trial?: "dry" | "acting" | null;
         };
         /** @description Steps within a step, or beside a job's own. */
         JobPart: {
@@ -3123,6 +3180,17 @@ export interface components {
             /** @enum {string} */
             role: "viewer" | "responder" | "author" | "admin";
         };
+        /** @description An alert that is made up: one of `alert` and `payload`. */
+        NewTrial: {
+            /** @description Of this source. */
+            source: string;
+            /** @description The alert in the normal form, or a list of some. */
+            alert?: unknown;
+            /** @description What its sender would send; it is read by the source's lines. */
+            payload?: unknown;
+            /** @description Its jobs act. It stays marked. */
+            acting?: boolean;
+        };
         /** @description A mute that has been said, and what it does not stop. */
         NewlyMuted: {
             /** @description The mute. */
@@ -3381,6 +3449,8 @@ export interface components {
                 cleared_at?: string | null;
                 /** @description Who: an id with its kind, such as `token/pat` */
                 acknowledged_by?: string | null;
+                /** @description Whether it is one of trials: made up, and counted nowhere. */
+                trial?: boolean;
                 /**
                  * Format: int64
                  * @description The newest job for it.
@@ -3443,6 +3513,8 @@ export interface components {
                 labels: {
                     [key: string]: string;
                 };
+                /** @enum {string|null} */
+                trial?: "dry" | "acting" | null;
                 /** @description What the rules decided, in short. */
                 verdicts: components["schemas"]["VerdictMark"][];
             }[];
@@ -3814,6 +3886,8 @@ export interface components {
                 steps: number;
                 /** @description What is going on, in words. */
                 doing: string;
+                /** @enum {string|null} */
+                trial?: "dry" | "acting" | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -4007,6 +4081,8 @@ export interface components {
                 decided_by?: string | null;
                 /** @description The reason given, or what is wrong with the inputs. */
                 note?: string | null;
+                /** @enum {string|null} */
+                trial?: "dry" | "acting" | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -4167,6 +4243,8 @@ export interface components {
                  * @description Of the alert.
                  */
                 value?: number | null;
+                /** @enum {string|null} */
+                trial?: "dry" | "acting" | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -4338,6 +4416,8 @@ export interface components {
             decided_by?: string | null;
             /** @description The reason given, or what is wrong with the inputs. */
             note?: string | null;
+            /** @enum {string|null} */
+            trial?: "dry" | "acting" | null;
         };
         /**
          * @description What became of a proposal.
@@ -5149,6 +5229,8 @@ export interface components {
              *     twice. It was not taken, and is kept with what cannot be read.
              */
             conflict?: string | null;
+            /** @enum {string|null} */
+            trial?: "dry" | "acting" | null;
         };
         /** @description Alerts over time. */
         Timeline: {
@@ -5440,6 +5522,8 @@ export interface components {
              * @description Of the alert.
              */
             value?: number | null;
+            /** @enum {string|null} */
+            trial?: "dry" | "acting" | null;
         };
         /** @description A rule's decision, in short. */
         VerdictMark: {
@@ -5628,6 +5712,8 @@ export interface operations {
                 resource?: string;
                 /** @description With this text in summary, resource or kind. */
                 text?: string;
+                /** @description Those of trials alone (`true`), or none of them (`false`). */
+                trial?: boolean;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */
@@ -5885,6 +5971,8 @@ export interface operations {
                 since?: string;
                 /** @description Received before (RFC 3339). */
                 until?: string;
+                /** @description Those of trials alone (`true`), or none of them (`false`). */
+                trial?: boolean;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */
@@ -7636,6 +7724,8 @@ export interface operations {
                 since?: string;
                 /** @description Dispatched before (RFC 3339). */
                 until?: string;
+                /** @description Those of trials alone (`true`), or none of them (`false`). */
+                trial?: boolean;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */
@@ -9296,6 +9386,8 @@ export interface operations {
                 runbook?: string;
                 /** @description On this target. */
                 target?: string;
+                /** @description Those of trials alone (`true`), or none of them (`false`). */
+                trial?: boolean;
                 /** @description The `next` of the page before. */
                 after?: number;
                 /** @description At most 500. */
@@ -11426,6 +11518,158 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeTrial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTrial"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryAnswer"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    clearTrials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClearedTrials"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -5,7 +5,7 @@ import { Link, useParams } from 'react-router';
 import { type AlarmDetail, type AlertItem, alarm } from '../../api/client';
 import { Copy } from '../../ui/Copy';
 import { Gauge, VerdictMark } from '../../ui/marks';
-import { Empty, Facts, Header, Lost, Panel } from '../../ui/parts';
+import { Empty, Facts, Header, Lost, Panel, TrialTag } from '../../ui/parts';
 import { Exact, Time } from '../../ui/Time';
 import { JobRows } from '../JobRows';
 import { Acts } from './Acts';
@@ -43,6 +43,7 @@ export function Component() {
         <span className="text-ink-2">
           {a.kind}, {cleared ? 'cleared' : a.severity} <Copy text={a.resource} of="the resource" />
         </span>
+        <TrialTag trial={a.trial} />
       </Header>
       <p className="text-[15px]">{a.summary}</p>
       <div className="grid gap-3.5 lg:grid-cols-[1fr_340px]">

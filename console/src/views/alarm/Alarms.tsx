@@ -2,17 +2,17 @@
 import { useQuery } from '@tanstack/react-query';
 import { useSearchParams } from 'react-router';
 import { type AlarmFilter, type AlarmItem, alarms, watch } from '../../api/client';
-import { Chips, Filter, Narrow, Search } from '../../ui/filters';
+import { Chips, Filter, Narrow, Search, Trials } from '../../ui/filters';
 import { LongList } from '../../ui/LongList';
 import { Gauge, RANK } from '../../ui/marks';
-import { Header, JobTag } from '../../ui/parts';
+import { Header, JobTag, TrialTag } from '../../ui/parts';
 import { SavedViews } from '../../ui/SavedViews';
 import type { Look } from '../../ui/Table';
 import { Time } from '../../ui/Time';
 
 const SEVERITIES = ['warning', 'minor', 'major', 'critical'] as const;
 const NARROWED = ['source', 'kind', 'resource'] as const;
-const CHOSEN = ['text', 'severity', 'state'] as const;
+const CHOSEN = ['text', 'severity', 'state', 'trial'] as const;
 const KNOWN = [...NARROWED, ...CHOSEN, 'since', 'until'] as const;
 
 /** What is said where no alarm is listed: of all that stand, or of those that are asked for. */
@@ -28,7 +28,10 @@ export function Component() {
   const filter: AlarmFilter = { state: 'raised' };
   for (const key of KNOWN) {
     const value = params.get(key);
-    if (value) filter[key] = key === 'severity' && !value.includes('..') ? `${value}..` : value;
+    if (key === 'trial') {
+      if (value) filter.trial = value === 'true';
+    } else if (value)
+      filter[key] = key === 'severity' && !value.includes('..') ? `${value}..` : value;
   }
   if (filter.state === 'any') delete filter.state;
   return (
@@ -46,6 +49,7 @@ export function Component() {
               usual="raised"
               called={{ raised: 'standing', any: 'all' }}
             />
+            <Trials />
             <Narrow by={NARROWED} />
             <SavedViews />
           </>
@@ -71,12 +75,16 @@ export function Component() {
   );
 }
 
-const job = (a: AlarmItem) =>
-  a.job_state ? (
-    <JobTag state={a.job_state} effect={a.job_effect} />
-  ) : (
-    <span className="text-ink-3">no job</span>
-  );
+const job = (a: AlarmItem) => (
+  <>
+    <TrialTag trial={a.trial} />{' '}
+    {a.job_state ? (
+      <JobTag state={a.job_state} effect={a.job_effect} />
+    ) : (
+      <span className="text-ink-3">no job</span>
+    )}
+  </>
+);
 
 const stands = (a: AlarmItem) =>
   a.state === 'cleared' ? (

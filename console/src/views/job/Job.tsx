@@ -4,7 +4,7 @@ import clsx from 'clsx';
 import { Link, useParams } from 'react-router';
 import { type JobDetail, job as load } from '../../api/client';
 import { Copy } from '../../ui/Copy';
-import { Empty, Header, JobTag, Lost } from '../../ui/parts';
+import { Empty, Header, JobTag, Lost, TrialTag } from '../../ui/parts';
 import { shown } from '../../ui/principal';
 import { Open } from '../decision/Open';
 import { FromFailed, JobActions } from './JobActions';
@@ -48,11 +48,18 @@ export function Component() {
       >
         <span className="mono text-ink-2">{job.target}</span>
         <JobTag state={job.state} />
+        <TrialTag trial={job.trial} />
         <span className="text-ink-3">
           Job {job.id} <Copy text={String(job.id)} of="the number of the job" />
         </span>
       </Header>
       <Chain detail={detail} />
+      {job.trial === 'dry' && (
+        <p className="rounded-md bg-warn-soft px-3 py-2">
+          A trial: what only looks was done, all else is shown as it would be sent. Nobody was asked
+          or told.
+        </p>
+      )}
       {job.failure && (
         <p role="status" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
           {job.failure}

@@ -354,6 +354,13 @@ function Saw({ saw }: { saw: unknown }) {
   );
 }
 
+/** What became of what is to be sent. */
+function sent(step: JobStep, { request, answer }: JobStep['attempts'][number]): string {
+  if (request?.unsent) return 'Would be sent';
+  const waits = step.state === 'waiting' && (step.kind === 'call' || step.kind === 'script');
+  return waits && !answer ? 'Will be sent' : 'Sent';
+}
+
 /** What a step was given. What a script reads is shown with what was sent, its environment here. */
 function StepInputs({ step, give }: { step: JobStep; give: unknown }) {
   const all = (give ?? {}) as Record<string, unknown>;
@@ -404,13 +411,7 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           <StepInputs step={step} give={last.give} />
           {last.request && (
             <>
-              <h3 className="font-semibold text-[12px] text-ink-3">
-                {step.state === 'waiting' &&
-                (step.kind === 'call' || step.kind === 'script') &&
-                !last.answer
-                  ? 'Will be sent'
-                  : 'Sent'}
-              </h3>
+              <h3 className="font-semibold text-[12px] text-ink-3">{sent(step, last)}</h3>
               <code className="break-words text-ink-2">
                 {last.request.method} {last.request.target}
               </code>
@@ -438,7 +439,9 @@ function StepPanel({ step, detail }: { step: JobStep; detail: JobDetail }) {
           )}
           {last.output != null && (
             <>
-              <h3 className="font-semibold text-[12px] text-ink-3">Output</h3>
+              <h3 className="font-semibold text-[12px] text-ink-3">
+                {last.request?.unsent ? 'Goes on as if it gave' : 'Output'}
+              </h3>
               <Json value={last.output} of="the output" />
             </>
           )}

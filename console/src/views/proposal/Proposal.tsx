@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useParams } from 'react-router';
 import { proposal } from '../../api/client';
-import { Empty, Facts, Header, Json, Lost, Panel, Tag } from '../../ui/parts';
+import { Empty, Facts, Header, Json, Lost, Panel, Tag, TrialTag } from '../../ui/parts';
 import { shown } from '../../ui/principal';
 import { Exact } from '../../ui/Time';
 import { Answer } from './Answer';
@@ -19,6 +19,7 @@ export function Component() {
     <>
       <Header title={`Proposal ${p.id}`}>
         <Tag tone={STATES[p.state]}>{p.state}</Tag>
+        <TrialTag trial={p.trial} />
         <span className="text-ink-2">
           {p.runbook} on <span className="mono">{p.target}</span>
         </span>

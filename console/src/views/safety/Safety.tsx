@@ -7,6 +7,7 @@ import { useMay } from '../../ui/rights';
 import { Halt } from './Halt';
 import { Mute } from './Mute';
 import { MuteForm } from './MuteForm';
+import { Trials } from './Trials';
 
 /** How often mutes are asked anew: they begin and end by themselves. */
 const PACE = 15_000;
@@ -42,11 +43,14 @@ export function Component() {
             </p>
           )}
         </Panel>
-        {may && (
-          <Panel title="Mute">
-            <MuteForm />
-          </Panel>
-        )}
+        <div className="flex min-w-0 flex-col gap-3.5">
+          {may && (
+            <Panel title="Mute">
+              <MuteForm />
+            </Panel>
+          )}
+          <Trials may={may} />
+        </div>
       </div>
     </>
   );

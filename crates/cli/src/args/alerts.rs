@@ -35,6 +35,10 @@ pub struct Send {
     /// A label; may be given several times
     #[arg(long = "label", value_name = "NAME=VALUE")]
     pub labels: Vec<String>,
+    /// It is real: the rules act as for any alert of the source. Without it, what is sent with a
+    /// token is a trial, and nothing that changes anything leaves for it. Takes the role author
+    #[arg(long)]
+    pub for_real: bool,
     /// The source's own credential, if no token is used
     #[arg(long, env = "ARVOK_CREDENTIAL", hide_env_values = true)]
     pub credential: Option<String>,

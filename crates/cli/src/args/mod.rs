@@ -10,6 +10,7 @@ mod mutes;
 mod rules;
 mod runners;
 mod subscribers;
+mod trials;
 
 pub use admin::{
     AuditCommand, ConfigCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand,
@@ -26,6 +27,7 @@ pub use rules::{
 };
 pub use runners::{RunRunner, RunnerArgs, RunnerCommand};
 pub use subscribers::SubscriberCommand;
+pub use trials::{Trial, TrialCommand, Walk};
 
 use crate::error::EXIT_CODES;
 use clap::{Args as ClapArgs, Parser, Subcommand};
@@ -210,13 +212,26 @@ Example:
         after_help = "From flags the alert is sent in the normal form, whatever the source expects \
             from its own sender.
 A payload from a file or standard input is sent as it is, and read as the source says.
+What is sent with a token is a trial unless it says --for-real.
 
 Examples:
   arvok send yard-hypervisor --kind disk.usage --resource vm/quill-booking-db-1 --severity major --value 91
-  df --output=pcent / | to-json | arvok send yard-hypervisor -
-  arvok send yard-hypervisor reading.json --spool /var/spool/arvok/yard"
+  df --output=pcent / | to-json | arvok send yard-hypervisor - --for-real
+  arvok send yard-hypervisor reading.json --for-real --spool /var/spool/arvok/yard"
     )]
     Send(Box<Send>),
+    /// Make up an alert and walk through all that would follow from it, without acting
+    #[command(
+        after_help = "What only looks is done, all else is planned and shown as `would send`;             nobody is asked or told.
+Of a trial nothing is counted, and its alarm is no real one.
+
+Examples:
+  arvok trial yard-hypervisor --like 41 --set value=95
+  arvok trial yard-hypervisor --set kind=disk.usage --set resource=vm/quill-booking-db-1 --set severity=major
+  arvok trial yard-hypervisor reading.json
+  arvok trial clear"
+    )]
+    Trial(Box<Trial>),
     /// Alerts: what came
     #[command(subcommand)]
     Alert(AlertCommand),

@@ -3,10 +3,10 @@
 use super::list::list;
 use crate::{
     args::{AlarmCommand, AlertCommand, Send, Server},
-    client::{Client, percent},
+    client::Client,
     error::{CliError, file},
     show,
-    spool::{self, SpooledPayload},
+    spool::{self, SpooledPayload, door},
 };
 use arvok_api::{
     AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer,
@@ -37,7 +37,7 @@ pub async fn send(send: Send) -> Result<(), CliError> {
     }
     let (kind, body) = composed(&send)?;
     let taken: DeliveryAnswer =
-        client.deliver(&format!("/in/{}", percent(&send.source)), kind, None, body).await?;
+        client.deliver(&door(&send.source, send.for_real), kind, None, body).await?;
     if send.output.json { show::json(&taken) } else { shown(&show::taken(&taken)) }
 }
 
@@ -54,7 +54,13 @@ fn waiting(send: &Send) -> Result<SpooledPayload, CliError> {
     let body =
         String::from_utf8(body).map_err(|_| CliError::Usage("the payload is not UTF-8".into()))?;
     let key = arvok_service::secret_text("");
-    Ok(SpooledPayload { source: send.source.clone(), content_type: kind.to_owned(), key, body })
+    Ok(SpooledPayload {
+        source: send.source.clone(),
+        content_type: kind.to_owned(),
+        key,
+        body,
+        for_real: send.for_real,
+    })
 }
 
 fn shown(text: &str) -> Result<(), CliError> {

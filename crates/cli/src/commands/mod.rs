@@ -26,6 +26,7 @@ mod standin;
 mod status;
 mod storage;
 mod subscribers;
+mod trials;
 
 use crate::{
     args::{Against, Args, Command, Window},
@@ -79,6 +80,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
             definitions::withdraw(kind, names, (yes, dry_run), &server, output).await
         }
         Command::Send(send) => alerts::send(*send).await,
+        Command::Trial(trial) => trials::trial(*trial).await,
         Command::Alert(command) => alerts::alert(command).await,
         Command::Alarm(command) => alerts::alarm(command).await,
         Command::Rule(command) => rules::rule(command).await,

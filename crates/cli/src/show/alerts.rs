@@ -1,6 +1,6 @@
 //! Alerts and alarms.
 
-use super::{Table, ago, exact, gauge, jobs, mute_line, when, with_next};
+use super::{Table, ago, exact, gauge, jobs, mute_line, trial_mark, when, with_next};
 use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, DeliveryAnswer, Page};
 use arvok_core::{AlertState, job::JobState};
 
@@ -25,7 +25,7 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
             a.kind.clone(),
             a.resource.clone(),
             number(a.value),
-            verdicts,
+            if a.trial.is_some() { format!("{verdicts} (trial)") } else { verdicts },
         ]);
     }
     with_next(table.text("No alerts."), page)
@@ -36,11 +36,12 @@ pub fn alert(d: &AlertDetail) -> String {
     let a = &d.alert;
     let mut lines = vec![
         format!(
-            "Alert {} {} {} {}: {}",
+            "Alert {} {} {} {}{}: {}",
             a.seq,
             gauge(a.severity, a.state),
             a.severity,
             a.state,
+            trial_mark(a.trial),
             a.summary
         ),
         format!("  id        {}", a.id),
@@ -81,6 +82,9 @@ pub fn taken(t: &DeliveryAnswer) -> String {
         .alerts
         .iter()
         .map(|a| match a.seq {
+            Some(seq) if a.trial.is_some() => {
+                format!("alert {seq} taken{}", trial_mark(a.trial))
+            }
             Some(seq) => format!("alert {seq} taken ({})", a.id),
             None => format!("{} had come before; nothing changed", a.id),
         })
@@ -113,7 +117,7 @@ pub fn alarms(page: &Page<AlarmItem>) -> String {
             a.id.to_string(),
             gauge(a.severity, a.state).to_owned(),
             a.severity.to_string(),
-            a.state.to_string(),
+            if a.trial { format!("{} (trial)", a.state) } else { a.state.to_string() },
             a.kind.clone(),
             a.resource.clone(),
             since,

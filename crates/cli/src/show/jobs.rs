@@ -1,6 +1,6 @@
 //! Jobs.
 
-use super::{Table, between, count, exact, when, with_next};
+use super::{Table, between, count, exact, trial_mark, when, with_next};
 use arvok_api::{
     Attempt, DecisionState, GoesOn, JobDetail, JobItem, JobPart, JobStep, Page, StepState,
 };
@@ -28,7 +28,7 @@ pub fn jobs(page: &Page<JobItem>) -> String {
             when(j.created_at),
             j.runbook.clone(),
             j.target.clone(),
-            j.state.to_string(),
+            if j.trial.is_some() { format!("{} (trial)", j.state) } else { j.state.to_string() },
             j.effect.map_or_else(|| "not known".into(), |e| e.to_string()),
             between(j.started_at, j.finished_at),
             if j.effect.is_some_and(|e| e.as_str() == j.doing) {
@@ -195,7 +195,11 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
             let body = r.body.as_ref().map_or_else(String::new, |b| format!(" {}", compact(b)));
             // What waits for its turn has not gone out yet.
             let waits = step.state == StepState::Waiting && is_call(step) && a.answer.is_none();
-            let sent = if waits { "will send" } else { "sent  " };
+            let sent = match (r.unsent, waits) {
+                (true, _) => "would send",
+                (false, true) => "will send",
+                (false, false) => "sent  ",
+            };
             format!("{indent}    {sent} {} {}{body}", r.method, r.target)
         });
         let answer = a.answer.as_ref().map(|answer| {
@@ -218,11 +222,12 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
         });
         let live = live.map(|lines| lines.join("\n"));
         let saw = saw(a).map(|saw| format!("{indent}    saw    {saw}"));
-        let gave = a
-            .output
-            .as_ref()
-            .filter(|o| telling(o))
-            .map(|o| format!("{indent}    gave   {}", compact(o)));
+        let gave = a.output.as_ref().filter(|o| telling(o)).map(|o| {
+            // What was not sent gave nothing: this stands for it.
+            let unsent = a.request.as_ref().is_some_and(|request| request.unsent);
+            let word = if unsent { "as if it gave" } else { "gave  " };
+            format!("{indent}    {word} {}", compact(o))
+        });
         let error = a.error.as_ref().map(|e| format!("{indent}    error  {e}"));
         [given, sent, live, answer, saw, gave, error].into_iter().flatten()
     };
@@ -250,7 +255,7 @@ pub fn goes_on(would: &GoesOn) -> String {
 pub fn job(d: &JobDetail) -> String {
     let j = &d.job;
     let mut lines = vec![
-        format!("Job {}: {} on {}, {}", j.id, j.runbook, j.target, j.state),
+        format!("Job {}: {} on {}, {}{}", j.id, j.runbook, j.target, j.state, trial_mark(j.trial)),
         format!("  runbook     {} version {}", j.runbook, j.runbook_version),
         format!("  urgency     {}", j.urgency),
         format!("  dispatched  {}", exact(j.created_at)),

@@ -17,6 +17,7 @@ mod storage;
 mod subscribers;
 mod table;
 mod time;
+mod trials;
 mod why;
 
 pub use alerts::{alarm, alarms, alert, alerts, taken};
@@ -39,6 +40,7 @@ pub use storage::{keep, storage};
 pub use subscribers::{outgoing, subscriber, subscribers};
 pub use table::{Table, never_cut};
 pub use time::{ago, between, exact, when};
+pub use trials::{TrialAlert, TrialWalk, cleared, trial, trial_mark};
 pub use why::{alert_why, verdicts, versions, why};
 
 use crate::error::CliError;

@@ -134,10 +134,13 @@ fn send_takes_flags_a_file_or_an_input() {
     ];
     let with_credential = [("ARVOK_CREDENTIAL", "monitor-token")];
     assert_eq!(stage.arvok_with(&flags, &with_credential, "").out.trim(), "alert 1 taken (a1)");
-    assert_eq!(stage.arvok(&flags).out.trim(), "a1 had come before; nothing changed");
+    assert_eq!(
+        stage.arvok(&[&flags[..], &["--for-real"]].concat()).out.trim(),
+        "a1 had come before; nothing changed"
+    );
     let payload = r#"{"run": 7, "at": 1770000000, "reading": {"number": 3, "check": "disk", "level": "high", "vm": "a", "part": "data", "percent": 90, "text": "t", "tier": "gold"}}"#;
     assert_eq!(
-        stage.arvok_with(&["send", "yard-hypervisor", "-"], &[], payload).out.trim(),
+        stage.arvok_with(&["send", "yard-hypervisor", "-", "--for-real"], &[], payload).out.trim(),
         "alert 3 taken (7-3)"
     );
     let alert = stage.get("/api/v1/alerts/3");

@@ -587,7 +587,7 @@ fn fifty_thousand_alerts_scroll_and_the_address_keeps_the_filter() {
             })
             .collect();
         let request = stage
-            .request(reqwest::Method::POST, "/in/yard-hypervisor")
+            .request(reqwest::Method::POST, "/in/yard-hypervisor?trial=no")
             .bearer_auth(&stage.token)
             .header("content-type", "application/vnd.arvok.alert+json")
             .body(serde_json::Value::Array(alerts).to_string());

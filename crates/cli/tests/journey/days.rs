@@ -60,7 +60,7 @@ fn days_begin_under_load_and_nothing_is_lost_or_taken_twice() {
                         let (id, resource) = (id.as_str(), format!("vm/n{}", sent % 7));
                         let post = |node: &Stage| {
                             let request = node
-                                .request(Method::POST, "/in/yard-hypervisor")
+                                .request(Method::POST, "/in/yard-hypervisor?trial=no")
                                 .bearer_auth(&node.token);
                             let request =
                                 request.header("content-type", "application/vnd.arvok.alert+json");
@@ -182,7 +182,8 @@ fn an_id_that_comes_again_in_the_days_after_is_still_known() {
     let mut stage = Stage::with_demo();
     let db = database(&stage);
     let post = |stage: &Stage| {
-        let request = stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
+        let request =
+            stage.request(Method::POST, "/in/yard-hypervisor?trial=no").bearer_auth(&stage.token);
         let request = request.header("content-type", "application/vnd.arvok.alert+json");
         answer(request.body(alert("once", "vm/a").to_string())).1["alerts"][0]["duplicate"] == true
     };

@@ -88,7 +88,7 @@ fn a_repeated_id_changes_nothing() {
     stage.send("yard-hypervisor", &alert);
     let both = json!([alert, alert]);
     let request = stage
-        .request(Method::POST, "/in/yard-hypervisor")
+        .request(Method::POST, "/in/yard-hypervisor?trial=no")
         .bearer_auth(&stage.token)
         .header("content-type", "application/vnd.arvok.alert+json")
         .body(both.to_string());

@@ -181,7 +181,7 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
 const PLAIN: &str = "
     accept access act address admission amqp announcer answer answers api ask assertion attempt
     audit awaiting batch bodies body bound bounds broker cache calendar call callback callbacks
-    caller calls candidates capacity catalog changes check child children choose clients clock
+    caller calls candidates capacity catalog changes check child children choose clear clients clock
     cloudevents command config console contact contacts continuation copy credential credentials
     cryptography data day days deadlock decide deciding decode definition definitions demands
     described description digest dispatch doctor document draft driver drivers dry due duty each
@@ -195,8 +195,8 @@ const PLAIN: &str = "
     period permits play preview private problem process progress protocols published query questions
     quoting random reach read readiness reads ready reason record recorded recording redact
     redaction references refusals rehearsal replay reply report request require resource restore
-    retention retry role routines rpc run runner sandbox schedule schema scope script secret secrets
-    self sending serve session sessions set setting settings severity shared signature snmp
+    retention retry role routines rpc run runner sample sandbox schedule schema scope script secret
+    secrets self sending serve session sessions set setting settings severity shared signature snmp
     spellings sql ssh state steps storage stored stream subscriber subscribers supervise syntax
     syscalls syslog table taken tcp tell template text through timeline timers times tls together
     token tokens trace transition type types typing udp undecided unexecuted unreadable upkeep usage

@@ -43,7 +43,7 @@ fn verdicts(stage: &Stage, alert: &Value) -> Vec<String> {
         whole[key] = value.clone();
     }
     let request = stage
-        .request(Method::POST, "/in/yard-hypervisor")
+        .request(Method::POST, "/in/yard-hypervisor?trial=no")
         .bearer_auth(&stage.token)
         .header("content-type", "application/vnd.arvok.alert+json")
         .body(whole.to_string());

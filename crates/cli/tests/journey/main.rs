@@ -50,4 +50,5 @@ mod settling;
 mod story;
 mod subscribers;
 mod survival;
+mod trials;
 mod trust;

@@ -37,7 +37,8 @@ fn each_number_of_the_band_leads_to_as_many_rows() {
     // What came before as well is counted, and makes no row.
     for _ in 0..2 {
         let alert = json!({ "id": "twice", "kind": "disk.usage", "resource": "vm/twice" });
-        let request = stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
+        let request =
+            stage.request(Method::POST, "/in/yard-hypervisor?trial=no").bearer_auth(&stage.token);
         let request = request
             .header("content-type", "application/vnd.arvok.alert+json")
             .body(alert.to_string());
@@ -524,8 +525,9 @@ fn console_live() {
                         (n * 20 + i) % 500), "value": i })
                     })
                     .collect();
-                let request =
-                    stage.request(Method::POST, "/in/yard-hypervisor").bearer_auth(&stage.token);
+                let request = stage
+                    .request(Method::POST, "/in/yard-hypervisor?trial=no")
+                    .bearer_auth(&stage.token);
                 let request = request.header("content-type", "application/vnd.arvok.alert+json");
                 assert_eq!(answer(request.body(json!(alerts).to_string())).0, 202);
                 n += 1;

@@ -12,6 +12,7 @@ use std::{
 
 const README: &str = include_str!("../../../../README.md");
 const GUIDE: &str = include_str!("../../../../docs/guide/first-rule.md");
+const ACTING_GUIDE: &str = include_str!("../../../../docs/guide/from-watching-to-acting.md");
 const RUNBOOK_GUIDE: &str = include_str!("../../../../docs/guide/first-runbook.md");
 const READY_GUIDE: &str = include_str!("../../../../docs/guide/ready-made.md");
 const OPERATIONS_GUIDE: &str = include_str!("../../../../docs/guide/operations.md");
@@ -218,7 +219,7 @@ fn the_readme_does_what_it_says() {
     reader.run(
         "sed -i 's/^rule: disk-filling/&\\nstance: act/' first.yaml
 arvok publish first.yaml --yes
-arvok send yard-scripts --kind disk.usage --resource vm/quill-booking-db-2 --severity major --value 91
+arvok send yard-scripts --kind disk.usage --resource vm/quill-booking-db-2 --severity major --value 91 --for-real
 arvok job follow 1",
     );
 }
@@ -226,6 +227,11 @@ arvok job follow 1",
 #[test]
 fn the_guide_does_what_it_says() {
     Reader::new("guide").follow(GUIDE);
+}
+
+#[test]
+fn the_guide_to_acting_safely_does_what_it_says() {
+    Reader::new("guide-acting").follow(ACTING_GUIDE);
 }
 
 #[test]

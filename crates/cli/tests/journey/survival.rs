@@ -161,6 +161,7 @@ fn what_cannot_be_delivered_waits_in_a_spool_and_goes_later_in_order_and_once() 
             "test.spool",
             "--resource",
             &resource,
+            "--for-real",
             "--spool",
             &file,
         ])

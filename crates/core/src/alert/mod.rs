@@ -10,7 +10,7 @@ pub use resource::{ResourceError, ResourcePath};
 pub use severity::{Severity, SeverityError, SeverityRange};
 
 use crate::{
-    TraceContext,
+    TraceContext, Trial,
     bounds::{depth_diagnostic, too_deep},
     diagnostic::{Diagnostic, hint},
     text::{clean, clean_json, cut},
@@ -76,6 +76,9 @@ pub struct Alert {
     /// The trace that it belongs to, where its sender names one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trace: Option<TraceContext>,
+    /// How far what follows from it may go, if somebody made it up.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trial: Option<Trial>,
 }
 
 impl Alert {
@@ -117,6 +120,13 @@ pub struct NewAlert {
     /// Anything more.
     #[serde(default, skip_serializing_if = "Value::is_null")]
     pub body: Value,
+    /// Whether it is made up: then nothing that changes anything follows from it.
+    #[serde(default, skip_serializing_if = "is_false")]
+    pub trial: bool,
+}
+
+const fn is_false(flag: &bool) -> bool {
+    !*flag
 }
 
 /// Why an alert is outside the normal form: the field and what is wrong with it.
@@ -189,6 +199,7 @@ impl NewAlert {
             labels,
             body: clean_json(self.body),
             trace: None,
+            trial: self.trial.then_some(Trial::Dry),
         })
     }
 }
@@ -305,7 +316,7 @@ mod tests {
         id: has 300 bytes, at most 256 are allowed
         id: is empty
         severity: unknown value `bad`; known here: indeterminate, warning, minor, major, critical
-        colour: is no field of an alert; known here: id, kind, severity, state, resource, time, summary, value, labels, body
+        colour: is no field of an alert; known here: id, kind, severity, state, resource, time, summary, value, labels, body, trial
         labels: `` is empty or has more than 1024 bytes in its name or value
         kind: is missing
         ");

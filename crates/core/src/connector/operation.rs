@@ -21,7 +21,7 @@ use crate::{
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use serde_json::{Map, Value};
+use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
 /// An operation as written.
@@ -165,6 +165,8 @@ pub struct Operation {
     pub takes: Inputs,
     /// What is known of its output.
     pub gives: Type,
+    /// An output that stands for a real one.
+    sample: Value,
     /// Whether doing it twice is harmless.
     pub repeat: Repeat,
     call: Call,
@@ -316,16 +318,15 @@ impl Operation {
             Some(text) => check.expr(&format!("{at}/output"), &text, names).map(Some),
         };
         let gives = match doc.gives {
-            None => Some(Type::Any),
-            Some(properties) => {
-                Inputs::check(check, &format!("{at}/gives"), properties).map(|g| g.as_type())
-            }
+            None => Some((Type::Any, json!({}))),
+            Some(properties) => Inputs::check(check, &format!("{at}/gives"), properties)
+                .map(|gives| (gives.as_type(), gives.sample())),
         };
         let probe = match doc.probe {
             None => Some(None),
             Some(probe) => Probe::check(check, &format!("{at}/probe"), probe, &give).map(Some),
         };
-        let (call, output, gives, probe) = (call?, output?, gives?, probe?);
+        let (call, output, (gives, sample), probe) = (call?, output?, gives?, probe?);
         let mut repeat =
             doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
         match (repeat, &probe) {
@@ -339,7 +340,8 @@ impl Operation {
             ),
             (_, None) => {}
         }
-        Some(Self { summary: doc.summary, takes: takes?, gives, repeat, call, output, probe })
+        let (summary, takes) = (doc.summary, takes?);
+        Some(Self { summary, takes, gives, sample, repeat, call, output, probe })
     }
 
     /// Begins a call with what is given; `key` is the same for every try of the same step,
@@ -393,6 +395,11 @@ impl Operation {
     /// 9.2.1). What may be repeated may well change something.
     pub const fn only_looks(&self) -> bool {
         self.call.is_safe()
+    }
+
+    /// An output that stands for a real one, of a call that is not made.
+    pub fn sample(&self) -> Value {
+        self.sample.clone()
     }
 
     /// What it sends as written, such as `POST /vms/${give.vm}`.

@@ -36,9 +36,9 @@ pub enum Type {
 }
 
 /// The fields of an alert, in the order of the normal form.
-pub const ALERT_FIELDS: [&str; 12] = [
+pub const ALERT_FIELDS: [&str; 13] = [
     "id", "source", "kind", "severity", "state", "resource", "time", "received", "summary",
-    "value", "labels", "body",
+    "value", "labels", "body", "trial",
 ];
 
 /// The type of the name `alert`.
@@ -54,6 +54,7 @@ fn alert_record() -> Type {
         "value" => Type::Number,
         "labels" => Type::Map(Arc::new(Type::Text)),
         "body" => Type::Any,
+        "trial" => Type::Bool,
         _ => Type::Text,
     };
     record(ALERT_FIELDS.map(|name| (name, field(name))))

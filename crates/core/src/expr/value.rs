@@ -517,6 +517,7 @@ fn alert_field<'a>(alert: &'a Alert, name: &str) -> Option<Val<'a>> {
         "value" => Val::Double(alert.value?),
         "labels" => Val::Labels(&alert.labels),
         "body" => Val::json(&alert.body),
+        "trial" => Val::Bool(alert.trial.is_some()),
         _ => return None,
     })
 }

@@ -31,6 +31,9 @@ pub struct Facts {
     pub has_alarm: bool,
     /// When it was made.
     pub created: DateTime<Utc>,
+    /// Whether it is that of a trial which must not act: it makes the calls that only look, and
+    /// leaves all else undone.
+    pub dry: bool,
 }
 
 /// What happens to a job.
@@ -192,6 +195,8 @@ pub struct CallOut {
     /// Not the operation is called, but its own probe: whether a call with this was done. Its
     /// output is `done`, and the probe's own as `result`.
     pub probes: bool,
+    /// It is not sent, but only shown: this is its answer. Of a dry job.
+    pub instead: Option<Value>,
 }
 
 /// How a try of a step ended.

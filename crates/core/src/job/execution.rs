@@ -9,7 +9,7 @@ use super::{
     Block, CallOut, Effect, Facts, Open, Place, Repeats, Resolution, StepEvent, StepOutputs,
     StepResult,
     progress::{Doing, Ending, Queued},
-    steps,
+    sample, steps,
 };
 use crate::{
     Alert, Period,
@@ -462,7 +462,10 @@ impl<'m> Execution<'m> {
     }
 
     /// Sends a call out.
-    pub(super) fn send(&mut self, call: CallOut) {
+    pub(super) fn send(&mut self, mut call: CallOut) {
+        if self.facts.dry {
+            call.instead = sample::answer(self.runbook, self.others, &call);
+        }
         self.news.sent.insert(call.place.clone());
         self.effects.push(Effect::Call(call));
     }

@@ -355,7 +355,8 @@ impl<'a> Machine<'a> {
 
     fn is_to_be_proved(&self) -> bool {
         let confirm = self.runbook.confirm.as_ref();
-        confirm.is_some_and(|c| !c.check.is_empty() || (c.alarm && self.facts.has_alarm))
+        !self.facts.dry
+            && confirm.is_some_and(|c| !c.check.is_empty() || (c.alarm && self.facts.has_alarm))
     }
 
     /// Goes on to the proof of the effect, if it can be said how long that may take.

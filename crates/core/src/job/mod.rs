@@ -7,7 +7,8 @@
 //! `machine` goes from stage to stage, `execution` through a list of steps, and `steps` has a file
 //! for how each kind of step goes on; `open` tells what a job is at, `outside` what it waits for
 //! outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run`
-//! works out what a job would do, `play` plays the examples of a runbook.
+//! works out what a job would do, `sample` what steps of a trial give that are not done, `play`
+//! plays the examples of a runbook.
 //!
 //! ```
 //! use arvok_core::{
@@ -32,6 +33,7 @@
 //!     alert: None,
 //!     has_alarm: false,
 //!     created: DateTime::UNIX_EPOCH,
+//!     dry: false,
 //! };
 //! let mut machine =
 //!     Machine::new(&runbook, &facts, Progress::default(), StepOutputs::default());
@@ -57,6 +59,7 @@ mod outside;
 mod place;
 mod play;
 mod progress;
+mod sample;
 mod steps;
 mod transition;
 

@@ -198,6 +198,7 @@ impl<'a> Play<'a> {
             alert,
             has_alarm: example.alarm,
             created: now,
+            dry: false,
         };
         let mut alarm = Alarm::unknown(now);
         alarm.raised = example.alarm;

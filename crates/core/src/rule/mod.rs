@@ -260,6 +260,8 @@ impl Rule {
     /// # Errors
     /// What of them this alert does not have.
     pub fn keys(&self, alert: &Alert) -> Result<Keys, PlaceError> {
+        // What a trial counts is its own, and nothing of it holds back what is real.
+        let trial = alert.trial.map_or_else(String::new, |trial| format!("{trial} trial "));
         let tally = match &self.settle.fold {
             None => values(vec![
                 alert.source.as_str().into(),
@@ -268,11 +270,11 @@ impl Rule {
             ])?,
             Some(fold) => evaluated("fold", fold, alert)?,
         };
+        let tally = format!("{trial}{tally}");
         let pool = |what: &str, by: Option<&Vec<Expr>>| match by {
             None => Ok(None),
-            Some(by) => {
-                evaluated(&format!("{what}.by"), by, alert).map(|key| Some(format!("{what} {key}")))
-            }
+            Some(by) => evaluated(&format!("{what}.by"), by, alert)
+                .map(|key| Some(format!("{what} {trial}{key}"))),
         };
         let gathering = pool("gather", self.settle.gather.as_ref().map(|g| &g.by))?;
         let cap = pool("cap", self.settle.cap.as_ref().map(|c| &c.by))?;
@@ -327,6 +329,7 @@ impl Rule {
                 value: None,
                 labels: BTreeMap::new(),
                 body: serde_json::Value::Null,
+                trial: false,
             };
             new.complete(Received { source, received: now, fallback_id: "silence" }).ok()
         };

@@ -211,6 +211,11 @@ impl Script {
         self.gives.as_ref().map_or(Type::Any, Inputs::as_type)
     }
 
+    /// An output that stands for a real one.
+    pub(crate) fn sample(&self) -> Value {
+        self.gives.as_ref().map_or_else(|| json!({}), Inputs::sample)
+    }
+
     /// What is filled in for its environment.
     pub(crate) const fn env(&self) -> &Template {
         &self.env

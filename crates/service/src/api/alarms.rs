@@ -1,22 +1,24 @@
 //! Alarms.
 
 use super::{ApiError, caller::Caller, query::in_range};
-use crate::{clock, intake, node::Node, random};
+use crate::{
+    clock,
+    intake::{NotCleared, clear_alarm},
+    node::Node,
+};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     AlarmDetail, AlarmFilter, AlarmItem, Change, MAX_PAGE, MuteFilter, MuteItem, NewAlarmAct, Page,
     Problem,
 };
 use arvok_core::{
-    AlarmId, AlertState, NewAlert, Role,
-    alarm::{Alarm, AlarmAct},
-    alert::Received,
+    AlarmId, AlertState, Role,
+    alarm::AlarmAct,
     mute::{Muted, MutedSubject},
     rule::Rule,
     source::OWN,
-    text::cut,
 };
-use arvok_store::{alarm_acts, intake::Payload, jobs, mutes, read};
+use arvok_store::{alarm_acts, jobs, mutes, read};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Alarms, newest first.
@@ -97,47 +99,22 @@ pub(super) async fn act(
                 "it tells of this installation, and ends when that is so no more".into(),
             ));
         }
-        clear(&node, &found, &alarm, &format!("cleared by {}: {text}", by.shown())).await?;
+        let labels = found.alerts.first().map(|alert| alert.labels.clone()).unwrap_or_default();
+        let summary = format!("cleared by {}: {text}", by.shown());
+        clear_alarm(&node, &found.alarm, labels, alarm.last_sent_at, &summary).await.map_err(
+            |e| match e {
+                NotCleared::Impossible(e) => {
+                    ApiError::Conflict(format!("it cannot be cleared: {e}"))
+                }
+                NotCleared::Busy => ApiError::Busy,
+            },
+        )?;
     }
     if !alarm_acts::add(&node.pools.questions, *id, &by, act, text).await? {
         return Err(unknown());
     }
     node.announcer.tell(Change { alarms: vec![*id], ..Change::default() });
     Ok(HttpResponse::NoContent().finish())
-}
-
-/// Takes in an alert that clears an alarm, as if its source had sent it.
-async fn clear(
-    node: &Node,
-    found: &AlarmDetail,
-    alarm: &Alarm,
-    summary: &str,
-) -> Result<(), ApiError> {
-    let received = clock::now();
-    let labels = found.alerts.first().map(|alert| alert.labels.clone()).unwrap_or_default();
-    let new = NewAlert {
-        id: Some(format!("cleared by hand {}", random::id())),
-        kind: found.alarm.kind.clone(),
-        severity: found.alarm.severity,
-        state: AlertState::Cleared,
-        resource: found.alarm.resource.clone(),
-        // Not before what its source has sent, whatever the clocks say.
-        time: alarm.last_sent_at.map(|sent| sent.max(received)),
-        summary: Some(cut(summary, 1_000).to_owned()),
-        value: None,
-        labels,
-        body: serde_json::Value::Null,
-    };
-    let source = found.alarm.source.clone();
-    let alert = new
-        .complete(Received { source: &source, received, fallback_id: "" })
-        .map_err(|e| ApiError::Conflict(format!("it cannot be cleared: {e}")))?;
-    let admission = node.admission.admit(&source, summary.len()).ok_or(ApiError::Busy)?;
-    let payload = Payload { source, received, alerts: vec![alert], malformed: Vec::new() };
-    match intake::deliver(node, payload, admission).await {
-        Ok(_) => Ok(()),
-        Err(_) => Err(ApiError::Busy),
-    }
 }
 
 /// Mutes that cover an alarm or will, for all rules or for one of those that its newest alerts

@@ -280,7 +280,7 @@ pub(super) async fn try_operation(
     let planned =
         described.request(&give, &key).map_err(|e| ApiError::BadRequest(format!("give: {e}")))?;
     let ShownRequest { method, target, body } = planned;
-    let request = CallRequest { method, target, body };
+    let request = CallRequest { method, target, body, unsent: false };
     let planned = TriedOperation {
         state: None,
         millis: 0,

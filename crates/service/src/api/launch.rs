@@ -92,6 +92,7 @@ pub(super) async fn dry_run(
             let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
             let Prepared { inputs, target } = prepared(runbook, &asked)?;
             let facts = Facts {
+                dry: false,
                 created: clock::now(),
                 id: JobId(0),
                 key: String::new(),
@@ -142,6 +143,7 @@ fn step(s: job::DryStep) -> DryStep {
             method,
             target,
             body,
+            unsent: false,
         }),
         parts: s.parts.into_iter().map(part).collect(),
         left_out: s.left_out,

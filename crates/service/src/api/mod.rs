@@ -37,6 +37,7 @@ mod storage;
 mod stream;
 mod subscribers;
 mod timeline;
+mod trials;
 mod unreadable;
 mod watch;
 mod webhook;
@@ -170,6 +171,8 @@ fn of_decisions(config: &mut web::ServiceConfig) {
 /// What can be asked of jobs, and said to them.
 fn of_jobs(config: &mut web::ServiceConfig) {
     config
+        .service(trials::make)
+        .service(trials::clear)
         .service(halt::show)
         .service(halt::set)
         .service(halt::lift)

@@ -3,7 +3,8 @@
 use super::{
     access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, halt,
     health, jobs, launch, library, mutes, nodes, proposals, rehearsal, rules, runbooks,
-    runner_calls, runners, storage, stream, subscribers, timeline, unreadable, watch, webhook,
+    runner_calls, runners, storage, stream, subscribers, timeline, trials, unreadable, watch,
+    webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -87,6 +88,8 @@ struct OfRunners;
     decisions::take,
     decisions::open_link,
     decisions::take_by_link,
+    trials::make,
+    trials::clear,
     halt::show,
     halt::set,
     halt::lift,

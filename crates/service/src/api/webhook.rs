@@ -20,13 +20,14 @@ use actix_web::{
 };
 use arvok_api::{DeliveryAnswer, Problem};
 use arvok_core::{
-    Kind, Role,
+    Kind, Role, Trial,
     connector::{Credential, Opened},
     source::{HEADERS, HttpIntake, Source},
+    text::cut,
 };
-use arvok_store::{Class, access};
+use arvok_store::{Class, access, intake::TRIAL};
 use serde_json::{Map, Value};
-use std::time::Instant;
+use std::{collections::BTreeMap, time::Instant};
 use subtle::ConstantTimeEq;
 
 /// The content type of a body that is in the normal form whatever the source's own lines say.
@@ -36,10 +37,13 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 
 /// Takes a payload of a source, and answers when its alerts are recorded and decided upon.
 ///
-/// Shown must be the source's own credential, or a token with the role author; it is asked for
-/// before the body is read. A source whose sender needs it answers 200 instead of 202. Of several
-/// alerts those that can be read are taken, the others are kept and named in the answer. A payload
-/// of which nothing can be read is kept and answered with 422.
+/// Shown must be the source's own credential, or a token; it is asked for before the body is read.
+/// What comes with a token is a trial (`trial=dry`), for which the role responder is enough: it is
+/// marked wherever it is seen, and nothing that changes anything leaves for it. With the role
+/// author it may be one that acts (`trial=acting`), or be real (`trial=no`). With the source's own
+/// credential it is real unless it says `trial=dry`. A source whose sender needs it answers 200
+/// instead of 202. Of several alerts those that can be read are taken, the others are kept and
+/// named in the answer. A payload of which nothing can be read is kept and answered with 422.
 #[utoipa::path(operation_id = "takeAlerts", tag = "alerts", request_body = Object, responses(
     (status = 200, body = DeliveryAnswer), (status = 202, body = DeliveryAnswer), (status = 400,
         body = Problem), (status = 401, body = Problem), (status = 403, body = Problem),
@@ -58,16 +62,17 @@ pub(super) async fn receive(
     let came = Instant::now();
     let published = node.published();
     let mut standing = &published;
-    let mut sender = authenticate(&node, &published, &name, &request).await;
+    let asked = AskedTrial::of(&request)?;
+    let mut sender = authenticate(&node, &published, &name, &request, asked).await;
     // A source or a secret of a moment ago, of which only another node has heard: a sender that is
     // refused may give up.
     let newer;
     if sender.is_err() && node.catch_up(&published, came).await {
         newer = node.published();
-        sender = authenticate(&node, &newer, &name, &request).await;
+        sender = authenticate(&node, &newer, &name, &request, asked).await;
         standing = &newer;
     }
-    let (source, http) = sender.inspect_err(|e| {
+    let (source, http, trial) = sender.inspect_err(|e| {
         if e.status_code() == StatusCode::UNAUTHORIZED
             && standing.catalog.get::<Source>(&name).is_some()
         {
@@ -87,7 +92,8 @@ pub(super) async fn receive(
         }
     })?;
     let properties = Map::from_iter([(HEADERS.to_owned(), headers(&request, http))]);
-    let message = ReceivedMessage { raw: &raw, properties, normal: is_normal(&request), key };
+    let message =
+        ReceivedMessage { raw: &raw, properties, normal: is_normal(&request), key, trial };
     let taken = accept(&node, standing, source, message, admission).await?;
     let status = StatusCode::from_u16(http.answer).unwrap_or(StatusCode::ACCEPTED);
     Ok(HttpResponse::build(status).json(taken))
@@ -126,7 +132,8 @@ async fn authenticate<'a>(
     published: &'a Published,
     name: &str,
     request: &HttpRequest,
-) -> Result<(&'a Source, &'a HttpIntake), ApiError> {
+    asked: Option<AskedTrial>,
+) -> Result<(&'a Source, &'a HttpIntake, Option<Trial>), ApiError> {
     if let Some(fault) = &node.calls.key_fault {
         return Err(ApiError::NotReady(fault.clone()));
     }
@@ -135,7 +142,9 @@ async fn authenticate<'a>(
     let posted = source.and_then(|source| Some((source, source.intake.http()?)));
     if let Some((source, http)) = posted {
         match http.credential.open(|template| scope.fill(template)) {
-            Ok(wanted) if shows(request, &wanted) => return Ok((source, http)),
+            Ok(wanted) if shows(request, &wanted) => {
+                return Ok((source, http, AskedTrial::of_sender(asked)?));
+            }
             Ok(_) => {}
             Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
         }
@@ -153,16 +162,70 @@ async fn authenticate<'a>(
         found => found,
     };
     let (_, who) = looked_up?.ok_or(ApiError::BadToken)?;
-    if who.role < Role::Author {
-        return Err(ApiError::role(Role::Author, who.role));
+    let asked = asked.unwrap_or(AskedTrial::Dry);
+    if who.role < asked.role() {
+        return Err(ApiError::role(asked.role(), who.role));
     }
     let source = source.ok_or_else(|| unknown(published, Kind::Source, name))?;
-    posted.ok_or_else(|| {
+    let (source, http) = posted.ok_or_else(|| {
         let intake = source.intake.word();
         ApiError::BadRequest(format!(
             "nothing is posted to the source {name}: its alerts come by {intake}"
         ))
-    })
+    })?;
+    Ok((source, http, asked.trial()))
+}
+
+arvok_core::words! {
+    /// Whether what is posted is a trial, as its sender says.
+    enum AskedTrial("word for a trial") {
+        /// It is one.
+        Dry = "dry",
+        /// It is one whose jobs act.
+        Acting = "acting",
+        /// It is real.
+        No = "no",
+    }
+}
+
+impl AskedTrial {
+    /// What the query says. Other names in it are the sender's own.
+    fn of(request: &HttpRequest) -> Result<Option<Self>, ApiError> {
+        let query = web::Query::<BTreeMap<String, String>>::from_query(request.query_string());
+        let Some(word) = query.ok().and_then(|query| query.into_inner().remove(TRIAL)) else {
+            return Ok(None);
+        };
+        Self::parse(&word).map(Some).ok_or_else(|| {
+            let word = cut(&word, 40);
+            ApiError::BadRequest(format!("trial: `{word}` is not one of dry, acting, no"))
+        })
+    }
+
+    /// What a source's own sender may say.
+    fn of_sender(asked: Option<Self>) -> Result<Option<Trial>, ApiError> {
+        match asked {
+            Some(Self::Acting) => Err(ApiError::BadRequest(
+                "trial: only a person with the role author may send a trial that acts".into(),
+            )),
+            asked => Ok(asked.and_then(Self::trial)),
+        }
+    }
+
+    /// The role that a person needs for it.
+    const fn role(self) -> Role {
+        match self {
+            Self::Dry => Role::Responder,
+            Self::Acting | Self::No => Role::Author,
+        }
+    }
+
+    const fn trial(self) -> Option<Trial> {
+        match self {
+            Self::Dry => Some(Trial::Dry),
+            Self::Acting => Some(Trial::Acting),
+            Self::No => None,
+        }
+    }
 }
 
 /// Whether a request shows a credential. However much of it is right, the comparison takes as long.

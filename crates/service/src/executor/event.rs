@@ -12,7 +12,7 @@ use crate::{
     retry::retry,
 };
 use arvok_core::{
-    AlarmId, Alert, Catalog, JobId,
+    AlarmId, Alert, Catalog, JobId, Trial,
     connector::Repeat,
     job::{
         Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent,
@@ -433,6 +433,7 @@ fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
         alert,
         has_alarm: held.alarm.is_some(),
         created: held.created_at,
+        dry: held.trial == Some(Trial::Dry),
     }
 }
 

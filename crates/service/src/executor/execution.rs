@@ -15,7 +15,7 @@ use crate::{
 use arvok_api::Change;
 use arvok_connect::Called;
 use arvok_core::{
-    Alert,
+    Alert, Trial,
     connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
     job::{CallOut, Event, StepEvent, Transition},
     runbook::{CallTarget, Runbook},
@@ -216,9 +216,34 @@ fn ended(answered: Result<Result<Came, StoreError>, JoinError>) -> Result<Came, 
     }
 }
 
+/// What stands for the answer of a call that is not to be sent; none of one that is. A dry job
+/// sends only what looks, whoever decided otherwise.
+fn instead(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<StepEvent> {
+    if let Some(output) = &out.instead {
+        return Some(StepEvent::Returned(output.clone()));
+    }
+    let looks = out.probes
+        || match &out.target {
+            CallTarget::Script(script) => script.only_looks(),
+            CallTarget::Operation { via, operation } => {
+                let published = node.published();
+                let found = published.catalog.operation(via, operation);
+                found.is_ok_and(|(_, operation)| operation.only_looks())
+            }
+        };
+    (held.trial == Some(Trial::Dry) && !looks).then(|| {
+        let why = "it changes something, and the job is a trial";
+        let failure = Failure::lasting(CallEnd::NotSent, why);
+        StepEvent::Broke { failure, repeat: Repeat::Never }
+    })
+}
+
 /// Calls; what happened then. A link to a decision, or the address of a call back, is put in here
 /// and taken out of the answer, so that no record has it.
 async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
+    if let Some(what) = instead(node, held, &out) {
+        return Event::Step { place: out.place, attempt: out.attempt, what }.into();
+    }
     let not_sent = |out: &CallOut, why: String| {
         let failure = Failure::new(CallEnd::NotSent, why);
         let what = StepEvent::Broke { failure, repeat: Repeat::Never };

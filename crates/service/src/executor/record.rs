@@ -124,9 +124,9 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
         if let (Some(began), Some(ShownRequest { method, target, body })) = (began, planned) {
             let target = published.redactor.text(&target);
             let body = body.map(|body| body_kept(published.redactor.value(body)));
-            began.request = Some(
-                json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body }),
-            );
+            began.request =
+                Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body,
+                    "unsent": call.instead.is_some() }));
         }
     }
 }

@@ -13,12 +13,14 @@ use crate::{
 };
 use arvok_api::{DeliveryAnswer, KeptItem};
 use arvok_core::{
+    Alert, Trial,
+    alert::MAX_ID,
     source::{Delivery, ReadOutcome, Source},
     text::cut,
 };
 use arvok_store::{
     entity::unreadable,
-    intake::{Malformed, Payload},
+    intake::{Malformed, Payload, TRIAL},
 };
 use serde_json::{Map, Value};
 use std::borrow::Cow;
@@ -34,6 +36,8 @@ pub(crate) struct ReceivedMessage<'a> {
     pub normal: bool,
     /// A key of the sender's by which what it sends again is known.
     pub key: Option<String>,
+    /// How far what follows may go, if all of it is a trial.
+    pub trial: Option<Trial>,
 }
 
 /// Takes a payload. Of several alerts those that can be read are taken, the others are kept and
@@ -50,16 +54,21 @@ pub(crate) async fn accept(
     admission: Admission,
 ) -> Result<DeliveryAnswer, NotTaken> {
     let received = clock::now();
-    let ReceivedMessage { raw, properties, normal, key } = message;
+    let ReceivedMessage { raw, mut properties, normal, key, trial } = message;
     let fallback_id = key.unwrap_or_else(random::id);
     let delivery =
         Delivery { raw, properties: &properties, received, fallback_id: &fallback_id, normal };
-    let ReadOutcome { alerts, left_out, absent, unreadable } = source.read(&delivery);
+    let ReadOutcome { mut alerts, left_out, absent, unreadable } = source.read(&delivery);
+    let own = trial.map(|trial| (trial, fallback_id.as_str()));
+    alerts.iter_mut().for_each(|alert| mark(alert, own));
     for (line, times) in absent {
         let label = LineLabel { source: source.name.clone(), line };
         node.metrics.intake.absent.get_or_create(&label).inc_by(times);
     }
     let nothing = alerts.is_empty() && left_out == 0;
+    if trial.is_some() {
+        properties.insert(TRIAL.to_owned(), true.into());
+    }
     let (mut malformed, mut items) = (Vec::new(), Vec::new());
     for unread in unreadable {
         let reason = published.redactor.text(&unread.reason);
@@ -84,6 +93,23 @@ pub(crate) async fn accept(
         return Err(NotTaken::Malformed { id, reason });
     }
     Ok(DeliveryAnswer { alerts: taken.alerts, left_out, unreadable })
+}
+
+/// Marks an alert as a trial, if its payload was sent as one or its source reads it as one. No
+/// trial takes the id of what is real, which would be taken for a repeated one; and one that a
+/// person makes up is new each time.
+fn mark(alert: &mut Alert, made_up: Option<(Trial, &str)>) {
+    let id = match made_up {
+        Some((trial, number)) => {
+            alert.trial = Some(trial);
+            // Of one without an id the number is its id already.
+            let own = alert.id.strip_prefix(number).unwrap_or(&alert.id);
+            format!("trial {number} {own}").trim_end().to_owned()
+        }
+        None if alert.trial.is_some() => format!("trial {}", alert.id),
+        None => return,
+    };
+    alert.id = cut(&id, MAX_ID).to_owned();
 }
 
 /// What became of a payload that was kept.
@@ -145,10 +171,13 @@ fn read_again(source: &Source, kept: &unreadable::Model) -> Result<ReadOutcome, 
         fallback_id: &fallback_id,
         normal,
     };
-    let outcome = match kept.item && !normal {
+    let mut outcome = match kept.item && !normal {
         true => source.read_item(&delivery)?,
         false => source.read(&delivery),
     };
+    let is_trial = properties.get(TRIAL) == Some(&Value::Bool(true));
+    let made_up = is_trial.then_some((Trial::Dry, fallback_id.as_str()));
+    outcome.alerts.iter_mut().for_each(|alert| mark(alert, made_up));
     match outcome.unreadable.first() {
         Some(unread) => Err(unread.reason.clone()),
         None => Ok(outcome),

@@ -7,9 +7,11 @@
 //! halved until the culprit is alone; it is kept as unreadable and its neighbours are taken.
 
 mod accept;
+mod clear;
 mod due;
 
 pub(crate) use accept::{Again, ReceivedMessage, accept, accept_again};
+pub(crate) use clear::{NotCleared, clear_alarm, end_trials};
 pub(crate) use due::watch_due;
 
 use crate::{

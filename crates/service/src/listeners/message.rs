@@ -53,8 +53,13 @@ pub(super) async fn receive(
             None => admitted(node, name, raw.len()).await,
         };
         let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
-        let message =
-            ReceivedMessage { raw: &raw, properties, normal: false, key: Some(id.clone()) };
+        let message = ReceivedMessage {
+            raw: &raw,
+            properties,
+            normal: false,
+            key: Some(id.clone()),
+            trial: None,
+        };
         match accept(node, &published, source, message, admitted).await {
             Ok(_) => return status.took(true),
             Err(NotTaken::Malformed { .. }) => return status.took(false),

@@ -9,7 +9,7 @@ const SOURCE: &str =
 
 fn post(source: &str, body: impl Into<web::Bytes>) -> TestRequest {
     TestRequest::post()
-        .uri(&format!("/in/{source}"))
+        .uri(&format!("/in/{source}?trial=no"))
         .insert_header(ContentType::json())
         .set_payload(body)
 }

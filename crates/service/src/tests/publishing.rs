@@ -73,7 +73,7 @@ async fn of_many_rules_that_match_the_first_are_told_whole() {
             < 300
     );
     let alert = json!({ "kind": "disk.usage", "resource": "vm/a", "severity": "major" });
-    let post = TestRequest::post().uri("/in/pier").set_json(alert);
+    let post = TestRequest::post().uri("/in/pier?trial=no").set_json(alert);
     let seq = desk.ask(authored(post)).await.json["alerts"][0]["seq"].clone();
     let why = desk
         .ask(shown(TestRequest::get().uri(&format!("/api/v1/alerts/{seq}/why")), "viewer"))

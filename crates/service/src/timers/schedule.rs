@@ -59,8 +59,13 @@ async fn send(
         .admit(&source.name, raw.len())
         .ok_or("there is no room for another message at the moment")?;
     let key = Some(occurrence.due.to_rfc3339_opts(SecondsFormat::Secs, true));
-    let message =
-        ReceivedMessage { raw: raw.as_bytes(), properties: Map::new(), normal: false, key };
+    let message = ReceivedMessage {
+        raw: raw.as_bytes(),
+        properties: Map::new(),
+        normal: false,
+        key,
+        trial: None,
+    };
     match accept(node, published, source, message, admission).await {
         // What the source's own lines cannot read is kept and told as for any sender.
         Ok(_) | Err(NotTaken::Malformed { .. }) => Ok(()),

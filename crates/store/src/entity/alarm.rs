@@ -37,6 +37,8 @@ pub struct Model {
     /// By the sender's clock, the newest that was told of it.
     #[sea_orm(column_name = "told_at")]
     pub last_sent_at: Option<DateTimeUtc>,
+    /// Whether it is one of trials.
+    pub trial: bool,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -1,7 +1,10 @@
 //! Jobs: a runbook at work on a target.
 
 use crate::stored::{Stored, StoredPrincipal};
-use arvok_core::job::{JobEffect, JobState};
+use arvok_core::{
+    Trial,
+    job::{JobEffect, JobState},
+};
 use sea_orm::entity::prelude::*;
 
 /// One job.
@@ -112,6 +115,8 @@ pub struct Model {
     pub goes_on_as: Option<i64>,
     /// Its span, as a `traceparent`.
     pub trace: Option<String>,
+    /// How far it may go, if it is that of a trial.
+    pub trial: Option<Stored<Trial>>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -2,6 +2,7 @@
 
 use crate::stored::{Stored, StoredPrincipal};
 use arvok_api::ProposalState;
+use arvok_core::Trial;
 use sea_orm::entity::prelude::*;
 
 /// One proposal.
@@ -50,6 +51,8 @@ pub struct Model {
     pub first_id: Option<i64>,
     /// The fold keys that it came from.
     pub tallies: Vec<String>,
+    /// How far its job may go, if it is that of a trial.
+    pub trial: Option<Stored<Trial>>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -12,11 +12,11 @@ use chrono::{DateTime, Utc};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, FromQueryResult};
 use std::{collections::BTreeMap, sync::LazyLock};
 
-/// Source, resource, kind.
-type Key<'a> = (&'a str, &'a str, &'a str);
+/// Source, resource, kind, and whether it is one of trials.
+type Key<'a> = (&'a str, &'a str, &'a str, bool);
 
 fn key(alert: &Alert) -> Key<'_> {
-    (&alert.source, alert.resource.as_str(), &alert.kind)
+    (&alert.source, alert.resource.as_str(), &alert.kind, alert.trial.is_some())
 }
 
 pub(super) struct Alarms<'a> {
@@ -53,10 +53,10 @@ const COLUMNS: &str =
 static LOCK: LazyLock<String> = LazyLock::new(|| {
     format!(
         "SELECT {COLUMNS}
-        FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[]) WITH ORDINALITY AS t (source,
-        resource, kind, n)
-            USING (source, resource, kind)
-        ORDER BY source, resource, kind FOR UPDATE OF a"
+        FROM alarm a JOIN unnest($1::text[], $2::text[], $3::text[], $4::boolean[])
+            WITH ORDINALITY AS t (source, resource, kind, trial, n)
+            USING (source, resource, kind, trial)
+        ORDER BY source, resource, kind, trial FOR UPDATE OF a"
     )
 });
 
@@ -64,14 +64,15 @@ static LOCK: LazyLock<String> = LazyLock::new(|| {
 static MAKE: LazyLock<String> = LazyLock::new(|| {
     format!(
         "WITH t AS MATERIALIZED (SELECT * FROM unnest($1::text[], $2::text[], $3::text[],
-            $4::timestamptz[])
-                WITH ORDINALITY AS t (source, resource, kind, at, n)),
-        made AS (INSERT INTO alarm (source, resource, kind, severity, state, summary, count,
+            $4::boolean[], $5::timestamptz[])
+                WITH ORDINALITY AS t (source, resource, kind, trial, at, n)),
+        made AS (INSERT INTO alarm (source, resource, kind, trial, severity, state, summary, count,
         raised_at, changed_at)
-            SELECT source, resource, kind, 1, 'cleared', '', 0, at, at FROM t
-            ORDER BY source, resource, kind
-            ON CONFLICT (source, resource, kind) DO UPDATE SET kind = excluded.kind RETURNING *)
-        SELECT {COLUMNS} FROM made a JOIN t USING (source, resource, kind)"
+            SELECT source, resource, kind, trial, 1, 'cleared', '', 0, at, at FROM t
+            ORDER BY source, resource, kind, trial
+            ON CONFLICT (source, resource, kind, trial) DO UPDATE SET kind = excluded.kind
+            RETURNING *)
+        SELECT {COLUMNS} FROM made a JOIN t USING (source, resource, kind, trial)"
     )
 });
 
@@ -100,7 +101,13 @@ pub(super) async fn lock<'a>(
 
 fn columns(keys: &BTreeMap<Key<'_>, DateTime<Utc>>) -> Vec<sea_orm::Value> {
     let column = |f: fn(&Key<'_>) -> String| keys.keys().map(f).collect::<Vec<String>>().into();
-    vec![column(|k| k.0.to_owned()), column(|k| k.1.to_owned()), column(|k| k.2.to_owned())]
+    let trials: Vec<bool> = keys.keys().map(|k| k.3).collect();
+    vec![
+        column(|k| k.0.to_owned()),
+        column(|k| k.1.to_owned()),
+        column(|k| k.2.to_owned()),
+        trials.into(),
+    ]
 }
 
 impl<'a> Alarms<'a> {
@@ -205,7 +212,7 @@ pub(super) async fn of_alerts(
         return Ok(BTreeMap::new());
     }
     let sql = "SELECT a.seq, m.id FROM alerts a JOIN alarm m USING (source, resource, kind)
-        WHERE a.state <> 'noted' AND a.seq = ANY($1) AND a.seq BETWEEN $2 AND $3";
+        WHERE m.trial = (a.trial IS NOT NULL) AND a.state <> 'noted' AND a.seq = ANY($1) AND a.seq BETWEEN $2 AND $3";
     let (least, most) = days::span(&wanted);
     let rows: Vec<Row> =
         sql::typed(tx, sql, vec![wanted.into(), least.into(), most.into()]).await?;
@@ -223,11 +230,13 @@ pub(super) async fn standing(
         id: i64,
         state: AlertState,
     }
-    let sql = "SELECT id, state FROM alarm WHERE source = $1 AND resource = $2 AND kind = $3";
+    let sql = "SELECT id, state FROM alarm WHERE source = $1 AND resource = $2 AND kind = $3
+        AND trial = $4";
     let values = vec![
         alert.source.as_str().into(),
         alert.resource.as_str().into(),
         alert.kind.as_str().into(),
+        alert.trial.is_some().into(),
     ];
     let row: Option<Row> = sql::maybe(db, sql, values).await?;
     Ok(row.map_or((None, true), |r| (Some(AlarmId(r.id)), r.state != AlertState::Raised)))

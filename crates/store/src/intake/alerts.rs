@@ -39,15 +39,16 @@ fn insert_and(conflict: &str) -> String {
         n AS MATERIALIZED (SELECT t.*, nextval('alert_seq_seq') AS seq
             FROM turn CROSS JOIN unnest($1::text[], $2::text[], $3::text[], $4::smallint[],
             $5::text[], $6::text[],
-                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[], $15::text[]) AS t (source, id, kind, severity, state, resource, time,
-                    received, summary, value, labels, body, key_order, trace)),
+                $7::timestamptz[], $8::timestamptz[], $9::text[], $10::float8[], $11::text[], $12::text[], $13::text[], $15::text[], $16::text[]) AS t (source, id, kind, severity, state, resource, time,
+                    received, summary, value, labels, body, key_order, trace,
+                    trial)),
         new AS (INSERT INTO alerts (seq, source, id, kind, severity, state, resource, time,
         received, summary, value,
-                labels, body, key_order, trace)
+                labels, body, key_order, trace, trial)
             SELECT seq, source, id, kind, severity, state, resource, time, received, summary,
             nullif(value, 'NaN'),
                 labels::jsonb, body::jsonb, nullif(key_order, ''),
-                nullif(trace, '')
+                nullif(trace, ''), nullif(trial, '')
             FROM n WHERE NOT EXISTS (SELECT 1 FROM alerts e
                 WHERE e.seq >= $14 AND e.source = n.source AND e.id = n.id OFFSET 0)
             ORDER BY source, id
@@ -116,6 +117,7 @@ pub(super) async fn insert(
         texts(|a| key_order::order_of(&a.body)),
         known.ids_from.into(),
         texts(|a| a.trace.map_or_else(String::new, |trace| trace.to_string())),
+        texts(|a| a.trial.map_or_else(String::new, |trial| trial.to_string())),
     ];
     let insert = if is_contended { &INSERT_BESIDE_OTHERS } else { &INSERT };
     let rows: Vec<Inserted> = sql::typed(tx, insert, values).await?;
@@ -253,12 +255,18 @@ async fn keep_conflicts(
 /// Longest payload that is kept, in bytes.
 const KEPT: usize = 64 * 1024;
 
+/// The name under which it stands beside what is kept that it was a trial.
+pub const TRIAL: &str = "trial";
+
 /// An alert that is not taken, to be kept with the reason so that it can be read again: the item
 /// from which it was read, or the alert itself where its sender wrote it in the normal form.
 pub fn not_taken(alert: &Alert, reason: String) -> Malformed {
     let normal = alert.body.is_null();
-    let beside =
-        if normal { serde_json::json!({ "normal": true }) } else { serde_json::Value::Null };
+    let mut beside = serde_json::json!({ "normal": normal });
+    if alert.trial.is_some() {
+        beside[TRIAL] = true.into();
+    }
+    let beside = if normal || alert.trial.is_some() { beside } else { serde_json::Value::Null };
     let whole = if normal { normal_form(alert) } else { alert.body.to_string() };
     Malformed { reason, payload: cut(&whole, KEPT).to_owned(), item: true, beside }
 }
@@ -266,7 +274,9 @@ pub fn not_taken(alert: &Alert, reason: String) -> Malformed {
 fn normal_form(alert: &Alert) -> String {
     let mut whole = serde_json::to_value(alert).unwrap_or_default();
     if let Some(fields) = whole.as_object_mut() {
-        fields.retain(|name, _| !["source", "received", "body", "trace"].contains(&name.as_str()));
+        fields.retain(|name, _| {
+            !["source", "received", "body", "trace", TRIAL].contains(&name.as_str())
+        });
     }
     whole.to_string()
 }

@@ -18,7 +18,7 @@ mod preview;
 mod rule_state;
 mod undecided;
 
-pub use alerts::not_taken;
+pub use alerts::{TRIAL, not_taken};
 pub use due::{DueDone, SetAside, Slots, set_aside_now, settle_due};
 pub use preview::preview;
 
@@ -295,6 +295,7 @@ fn taken(
         seq,
         duplicate: seq.is_none(),
         conflict: conflicts.remove(&n),
+        trial: a.trial,
     };
     let payload = |p: &&Payload| TakenPayload {
         alerts: p.alerts.iter().zip(seqs.by_ref()).map(&mut alert).collect(),
@@ -339,8 +340,11 @@ fn count(
         let (entry, last_at) =
             counts.entry((&payload.source, minute)).or_insert(([0; 4], payload.received));
         let mine = seen..seen + payload.alerts.len();
-        let repeated = seqs[mine.clone()].iter().filter(|seq| seq.is_none()).count();
-        entry[0] += payload.alerts.len() as i64;
+        // What is made up is no part of what came.
+        let real =
+            || payload.alerts.iter().zip(&seqs[mine.clone()]).filter(|(a, _)| a.trial.is_none());
+        let repeated = real().filter(|(_, seq)| seq.is_none()).count();
+        entry[0] += real().count() as i64;
         entry[1] += repeated as i64;
         entry[2] += payload.malformed.len() as i64;
         entry[3] += conflicts.range(mine.clone()).count() as i64;

@@ -151,7 +151,7 @@ impl<'a> BatchOutcome<'a> {
                 }
             }
         }
-        self.write_verdicts(script);
+        self.write_verdicts(script, batch);
         let mut made = Created {
             jobs: jobs.iter().filter_map(|job| job.id).map(|id| id.0).collect(),
             proposals: proposals.iter().filter_map(|row| row["id"].as_i64()).collect(),
@@ -207,7 +207,7 @@ impl<'a> BatchOutcome<'a> {
         }
     }
 
-    fn write_verdicts(&self, script: &mut Script) {
+    fn write_verdicts(&self, script: &mut Script, batch: &Undecided<'_>) {
         // Of several verdicts for one alert within a batch the last one counts.
         let mut last: BTreeMap<(AlertId, &str), (&VerdictRow<'_>, bool)> = BTreeMap::new();
         for v in &self.verdicts {
@@ -236,10 +236,16 @@ impl<'a> BatchOutcome<'a> {
         if !new.is_empty() {
             let sql = format!(
                 "INSERT INTO verdicts (alert_seq, rule, rule_version, verdict, reason, job_id, at,
-                    tally)
-                SELECT seq, rule, version, verdict, reason, nullif(job, 0), at, tally FROM {source}"
+                    tally, trial)
+                SELECT seq, rule, version, verdict, reason, nullif(job, 0), at, tally,
+                    seq = ANY($9::bigint[]) FROM {source}"
             );
-            script.add(&sql, values(&new));
+            let is_trial = |id: &AlertId| batch.alert(*id).is_some_and(|a| a.trial.is_some());
+            let trials = new.iter().map(|(v, _)| v.alert).filter(is_trial);
+            let trials: Vec<i64> = trials.map(|id| id.0).collect();
+            let mut values = values(&new);
+            values.push(trials.into());
+            script.add(&sql, values);
         }
         if !later.is_empty() {
             let sql = format!(
@@ -304,6 +310,7 @@ impl<'a> BatchOutcome<'a> {
                 at: *at,
                 beginning: Beginning::Fresh,
                 trace: first.trace,
+                trial: first.trial,
             }
         };
         rule.entries(first).zip(&fire.jobs).map(job).collect()
@@ -352,6 +359,7 @@ fn forgotten(firing: &Firing<'_>) -> Vec<NewJob> {
         at: *at,
         beginning: Beginning::Fresh,
         trace: None,
+        trial: None,
     };
     fire.jobs.iter().map(job).collect()
 }
@@ -364,6 +372,7 @@ fn proposal(job: NewJob, firing: &Firing<'_>) -> Value {
             "target": job.target,
         "urgency": job.urgency, "rule": firing.rule.name, "rule_version": firing.version,
             "alert_seq": job.alert,
+        "trial": job.trial,
         "alarm_id": job.alarm, "reason": job.reason, "created_at": job.at, "state": state,
             "note": job.refused,
         "first_id": firing.fire.jobs.first(), "tallies": firing.fire.tallies,

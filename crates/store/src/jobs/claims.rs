@@ -13,7 +13,7 @@ use super::{
 };
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{
-    AlarmId, AlertId, JobId, TraceContext,
+    AlarmId, AlertId, JobId, TraceContext, Trial,
     job::{JobState, Progress},
 };
 use chrono::{DateTime, Utc};
@@ -115,6 +115,7 @@ struct ClaimedRow {
     depth: i16,
     holds: bool,
     trace: Option<String>,
+    trial: Option<Stored<Trial>>,
 }
 
 impl ClaimedRow {
@@ -126,7 +127,7 @@ impl ClaimedRow {
 
 const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, \
     created_at, progress,
-    begun, word, word_number, posts, depth, holds, trace";
+    begun, word, word_number, posts, depth, holds, trace, trial";
 
 /// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1`
 /// claims that are alive, `$2` and `$3` runbooks and how many of their jobs there may be at once,
@@ -231,6 +232,7 @@ impl ClaimedRow {
             posts: row.posts,
             depth: row.depth,
             trace: row.trace.as_deref().and_then(TraceContext::parse),
+            trial: row.trial.map(|trial| trial.0),
             progress: row.progress,
             begun: row.begun,
             word: row

@@ -28,7 +28,7 @@ pub use unexecuted::{cancel_queued, expire, fail_queued, give_up};
 use crate::{StoreError, audit::Act, entity::alarm, sql, stored::Stored};
 use arvok_api::StepState;
 use arvok_core::{
-    AlarmId, AlertId, AlertState, JobId, Principal, Severity, TraceContext,
+    AlarmId, AlertId, AlertState, JobId, Principal, Severity, TraceContext, Trial,
     alarm::Alarm,
     job::{JobCommand, Place, StepOutputs},
 };
@@ -81,6 +81,8 @@ pub struct ClaimedJob {
     pub depth: i16,
     /// Its span; none of a job that was made before jobs had one.
     pub trace: Option<TraceContext>,
+    /// How far it may go, if it is that of a trial.
+    pub trial: Option<Trial>,
 }
 
 /// A claim that was renewed.

@@ -3,9 +3,9 @@
 //! default.
 
 use crate::stored::StoredPrincipal;
-use crate::{StoreError, sql};
+use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{
-    AlarmId, AlertId, JobId, Principal, TraceContext,
+    AlarmId, AlertId, JobId, Principal, TraceContext, Trial,
     job::{JobEffect, JobState, Progress},
     text::clean_json,
 };
@@ -38,6 +38,8 @@ pub(crate) struct NewJob {
     pub beginning: Beginning,
     /// The trace of whatever makes it; none: that of the job above it, or one of its own.
     pub trace: Option<TraceContext>,
+    /// How far it may go, if it is that of a trial.
+    pub trial: Option<Trial>,
 }
 
 /// Who makes a job.
@@ -73,7 +75,7 @@ pub(crate) enum Beginning {
 }
 
 /// The columns that are written, the number first, as the statement reads them.
-const COLUMNS: [(&str, &str); 28] = [
+const COLUMNS: [(&str, &str); 29] = [
     ("id", "bigint"),
     ("runbook", "text"),
     ("runbook_version", "int"),
@@ -102,6 +104,7 @@ const COLUMNS: [(&str, &str); 28] = [
     ("depth", "smallint"),
     ("holds", "boolean"),
     ("trace", "text"),
+    ("trial", "text"),
 ];
 
 /// The trace of whatever made a job. That of its alert is not asked for here: within a statement
@@ -109,19 +112,23 @@ const COLUMNS: [(&str, &str); 28] = [
 const CAUSE: &str =
     "coalesce(t.trace, (SELECT above.trace FROM job above WHERE above.id = t.parent))";
 
-/// The trace that an alert belongs to.
-pub(crate) async fn trace_of_alert(
+/// The trace that an alert belongs to, and how far what follows from it may go if it is a trial.
+pub(crate) async fn marks_of_alert(
     db: &impl ConnectionTrait,
     alert: Option<i64>,
-) -> Result<Option<TraceContext>, StoreError> {
+) -> Result<(Option<TraceContext>, Option<Trial>), StoreError> {
     #[derive(FromQueryResult)]
-    struct AlertTrace {
+    struct Marks {
         trace: Option<String>,
+        trial: Option<Stored<Trial>>,
     }
-    let Some(alert) = alert else { return Ok(None) };
-    let sql = "SELECT trace FROM alerts WHERE seq = $1";
-    let found: Vec<AlertTrace> = sql::typed(db, sql, vec![alert.into()]).await?;
-    Ok(found.first().and_then(|row| TraceContext::parse(row.trace.as_deref()?)))
+    let Some(alert) = alert else { return Ok((None, None)) };
+    let sql = "SELECT trace, trial FROM alerts WHERE seq = $1";
+    let found: Vec<Marks> = sql::typed(db, sql, vec![alert.into()]).await?;
+    Ok(found.into_iter().next().map_or((None, None), |marks| {
+        let trace = marks.trace.as_deref().and_then(TraceContext::parse);
+        (trace, marks.trial.map(|trial| trial.0))
+    }))
 }
 
 /// A row as the statement reads it.
@@ -155,6 +162,7 @@ struct Row {
     depth: i16,
     holds: bool,
     trace: Option<TraceContext>,
+    trial: Option<Trial>,
 }
 
 impl From<NewJob> for Row {
@@ -192,9 +200,11 @@ impl From<NewJob> for Row {
             parent: step.as_ref().map(|step| step.parent),
             root: step.as_ref().map(|step| step.root),
             depth: step.as_ref().map_or(0, |step| step.depth),
-            holds: step.as_ref().is_none_or(|step| step.holds),
+            // What does nothing is in nobody's way.
+            holds: job.trial != Some(Trial::Dry) && step.as_ref().is_none_or(|step| step.holds),
             parent_place: step.map(|step| step.place),
             trace: job.trace,
+            trial: job.trial,
         }
     }
 }
@@ -257,8 +267,9 @@ pub(crate) struct Inherited {
     pub root: Option<i64>,
     pub depth: i16,
     pub trace: Option<String>,
+    pub trial: Option<Stored<Trial>>,
 }
 
 /// The columns of [`Inherited`].
 pub(crate) const INHERITED: &str = "runbook, inputs, target, urgency, rule, rule_version, \
-    alert_seq, alarm_id, chain, launched_by, root, depth, trace";
+    alert_seq, alarm_id, chain, launched_by, root, depth, trace, trial";

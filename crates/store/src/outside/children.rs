@@ -88,6 +88,7 @@ pub async fn launch(
         at: now,
         beginning: Beginning::Fresh,
         trace: None,
+        trial: above.trial.map(|trial| trial.0),
     };
     match new::make(db, job).await? {
         Some(made) => Ok(Some(made)),

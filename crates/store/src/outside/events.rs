@@ -153,7 +153,7 @@ fn stored(key: &str) -> (String, &str) {
     let (column, exact) = match key.split_at_checked(1) {
         Some(("r", resource)) => {
             let sql = format!(
-                "SELECT seq FROM alerts WHERE resource = $3 AND received >= $1
+                "SELECT seq FROM alerts WHERE resource = $3 AND trial IS NULL AND received >= $1
                     AND seq > greatest($2, (SELECT alert_floor($1 - interval '5 minutes')))
                     ORDER BY seq LIMIT {AT_ONCE}"
             );
@@ -165,7 +165,7 @@ fn stored(key: &str) -> (String, &str) {
     };
     // No index has the numbers of a kind or of a source: these are met in the order of reception.
     let sql = format!(
-        "SELECT seq FROM alerts WHERE {column}
+        "SELECT seq FROM alerts WHERE {column} AND trial IS NULL
             AND (received, seq) > (coalesce((SELECT received FROM alerts WHERE seq = $2), $1), $2)
             AND seq >= (SELECT coalesce(max(first_seq), 0) FROM alert_day
                 WHERE begun_at <= $1 - interval '5 minutes')

@@ -9,7 +9,10 @@ use crate::{
     StoreError, sql,
     stored::{Stored, StoredPrincipal},
 };
-use arvok_core::job::{JobChange, JobEffect, JobState, StateChange};
+use arvok_core::{
+    Trial,
+    job::{JobChange, JobEffect, JobState, StateChange},
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use serde_json::{Map, Value, json};
@@ -34,6 +37,8 @@ pub struct OutboxEvent {
     pub alert: Value,
     /// The span of that job, as a `traceparent`.
     pub trace: Option<String>,
+    /// How far that job may go, if it is that of a trial.
+    pub trial: Option<Stored<Trial>>,
 }
 
 /// The next events, in their order; none if it is another node's turn.
@@ -48,7 +53,8 @@ pub async fn claim(
         return Ok(Vec::new());
     }
     let sql = "SELECT number, id, at, job_id, alert,
-            (SELECT trace FROM job WHERE job.id = o.job_id) AS trace
+            (SELECT trace FROM job WHERE job.id = o.job_id) AS trace,
+            (SELECT trial FROM job WHERE job.id = o.job_id) AS trial
         FROM outbox o ORDER BY number LIMIT $1";
     let own: Vec<OutboxEvent> = sql::typed(db, sql, vec![most.into()]).await?;
     // What one row tells enters together, since it goes with the row.
@@ -76,8 +82,8 @@ async fn changes(
         "SELECT c.number, c.at, c.job_id, c.was, c.state, c.begins, c.resumed, c.effect, c.failure,
             j.*
         FROM (SELECT * FROM job_change ORDER BY number LIMIT $1) c CROSS JOIN LATERAL
-            (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at, trace
-            FROM job
+            (SELECT runbook, target, rule, launched_by, parent, urgency, chain, created_at, trace,
+            trial FROM job
             WHERE id = c.job_id OFFSET 0) j";
     Ok(sql::typed::<ChangeRow>(db, sql, vec![most.into()])
         .await?
@@ -106,6 +112,7 @@ struct ChangeRow {
     chain: Option<Value>,
     created_at: DateTime<Utc>,
     trace: Option<String>,
+    trial: Option<Stored<Trial>>,
 }
 
 impl ChangeRow {
@@ -164,8 +171,8 @@ impl ChangeRow {
         if !is_last {
             id.push_str(&format!("-{told}"));
         }
-        let trace = self.trace.clone();
-        OutboxEvent { number: self.number, id, at: self.at, job_id: job, alert, trace }
+        let (trace, trial) = (self.trace.clone(), self.trial);
+        OutboxEvent { number: self.number, id, at: self.at, job_id: job, alert, trace, trial }
     }
 
     fn summary(&self, told: JobChange, effect: Option<JobEffect>, failure: Option<&str>) -> String {

@@ -99,6 +99,7 @@ fn item(job: Option<Newest>, a: Model) -> AlarmItem {
         changed_at: a.changed_at,
         cleared_at: a.cleared_at,
         acknowledged_by: None,
+        trial: a.trial,
         job,
         job_state,
         job_runbook,
@@ -128,6 +129,7 @@ pub async fn alarms(
         .apply_if(filter.source, |q, source| q.filter(Column::Source.eq(source)))
         .apply_if(filter.kind, |q, kind| q.filter(Column::Kind.eq(kind)))
         .apply_if(filter.resource, |q, resource| q.filter(Column::Resource.eq(resource)))
+        .apply_if(filter.trial, |q, trial| q.filter(Column::Trial.eq(trial)))
         .apply_if(filter.after, |q, after| q.filter(Column::Id.lt(after)))
         .apply_if(filter.text, |q, text| q.filter(texts().ilike(like(&text).as_str())))
         .order_by_desc(Column::Id)
@@ -146,6 +148,7 @@ pub(super) async fn standing(
     let severity: Expr = Expr::case(raised(), Expr::col(Column::Severity)).finally(0).into();
     let found = raised_once()
         .filter(Condition::any().add(raised()).add(Column::ClearedAt.gte(cleared_since)))
+        .filter(Column::Trial.eq(false))
         .order_by(raised(), Order::Desc)
         .order_by(severity, Order::Desc)
         .order_by_desc(Column::ChangedAt)
@@ -160,6 +163,7 @@ pub async fn alarm(db: &DatabaseConnection, id: i64) -> Result<Option<AlarmDetai
         source: Some(alarm.source.clone()),
         kind: Some(alarm.kind.clone()),
         resource: Some(alarm.resource.clone()),
+        trial: Some(alarm.trial),
         limit: Some(50),
         ..AlertFilter::default()
     };

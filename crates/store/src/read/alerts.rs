@@ -1,11 +1,13 @@
 //! Alerts and payloads that could not be read.
 
 use super::{Conditions, bound::Floor, like, outcome, page};
-use crate::{StoreError, days, entity::unreadable, key_order, sql};
+use crate::{StoreError, days, entity::unreadable, key_order, sql, stored::Stored};
 use arvok_api::{
     AlertDetail, AlertFilter, AlertItem, AskedVerdict, PAGE, Page, UnreadableItem, VerdictItem,
 };
-use arvok_core::{Alert, AlertState, ResourcePath, Severity, TraceContext, Verdict, source::OWN};
+use arvok_core::{
+    Alert, AlertState, ResourcePath, Severity, TraceContext, Trial, Verdict, source::OWN,
+};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
@@ -37,7 +39,7 @@ pub(super) const SEVERITY: &str =
 fn select(from: &str, filter: &str) -> String {
     format!(
         "SELECT seq, id, source, kind, {SEVERITY}, state, resource, time, received, summary, value,
-            labels,
+            labels, trial,
             coalesce((SELECT jsonb_agg(jsonb_strip_nulls(jsonb_build_object('rule', v.rule,
             'verdict', v.verdict, 'job', v.job_id)) ORDER BY v.rule)
                 FROM verdicts v WHERE v.alert_seq = a.seq), '[]') AS verdicts
@@ -76,6 +78,7 @@ pub async fn alerts(
     c.maybe("resource = ?", filter.resource);
     c.maybe("received >= ?", filter.since);
     c.maybe("received < ?", filter.until);
+    c.maybe("(trial IS NOT NULL) = ?", filter.trial);
     c.maybe("seq < ?", filter.after);
     let mut from = "alerts a".to_owned();
     let verdict = filter.verdict;
@@ -154,7 +157,8 @@ pub async fn alert(db: &DatabaseConnection, seq: i64) -> Result<Option<AlertDeta
     }
     let sql = "SELECT body, key_order, trace, (SELECT id FROM alarm m WHERE a.state <> 'noted'
         AND m.source = a.source
-            AND m.resource = a.resource AND m.kind = a.kind) AS alarm FROM alerts a WHERE seq = $1";
+            AND m.resource = a.resource AND m.kind = a.kind AND m.trial = (a.trial IS NOT NULL)) AS alarm
+        FROM alerts a WHERE seq = $1";
     let rest: Option<Rest> = sql::maybe(db, sql, vec![seq.into()]).await?;
     let sql = "SELECT rule, rule_version, verdict, reason, job_id AS job, tally, at, decided_at
         FROM verdicts WHERE alert_seq = $1 ORDER BY rule";
@@ -216,7 +220,7 @@ pub async fn payload_bytes(
 const RECORDED: &str =
     "seq, id, source, kind, severity, state, resource, time, received, summary, \
     value, labels, body,
-    key_order, trace";
+    key_order, trace, trial";
 
 /// Alerts in the form that expressions see, by their numbers.
 pub async fn whole_alerts(
@@ -264,6 +268,7 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
     let labels: serde_json::Value = row.try_get("", "labels")?;
     let key_order: Option<String> = row.try_get("", "key_order")?;
     let trace: Option<String> = row.try_get("", "trace")?;
+    let trial: Option<Stored<Trial>> = row.try_get("", "trial")?;
     let alert = Alert {
         id: text("id")?,
         source: text("source")?,
@@ -278,6 +283,7 @@ pub(super) fn recorded(row: &QueryResult) -> Result<(i64, Alert), StoreError> {
         labels: serde_json::from_value(labels)?,
         body: key_order::restored(row.try_get("", "body")?, key_order.as_deref()),
         trace: trace.as_deref().and_then(TraceContext::parse),
+        trial: trial.map(|trial| trial.0),
     };
     Ok((row.try_get("", "seq")?, alert))
 }
@@ -292,6 +298,7 @@ pub async fn alerts_around(
     let sql = format!(
         "SELECT {RECORDED} FROM (
             SELECT b.* FROM alerts a JOIN alerts b USING (source, resource, kind) WHERE a.seq = $1
+                AND (b.trial IS NULL) = (a.trial IS NULL)
                 AND b.seq < $2 AND b.received <= a.received + interval '1 hour'
                 AND b.seq >= coalesce(
                     (SELECT max(c.seq) + 1 FROM alerts c WHERE c.source = a.source

@@ -10,6 +10,7 @@ use crate::{
 };
 use arvok_api::{Attempt, JobFilter, JobItem, LiveText, PAGE, Page, SeenBy};
 use arvok_core::{
+    Trial,
     job::{JobEffect, JobState},
     rule::Urgency,
 };
@@ -44,6 +45,7 @@ struct Line {
     steps_done: i32,
     steps: i32,
     doing: String,
+    trial: Option<Stored<Trial>>,
 }
 
 impl From<Line> for JobItem {
@@ -69,13 +71,16 @@ impl From<Line> for JobItem {
             steps_done: j.steps_done.into(),
             steps: j.steps.into(),
             doing: j.doing,
+            trial: j.trial.map(|trial| trial.0),
         }
     }
 }
 
 /// A page of jobs, newest first, without what only the runbook knows.
 pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<JobItem>, StoreError> {
-    use job::Column::{AlarmId, CreatedAt, Effect, Id, LaunchedBy, Rule, Runbook, State, Target};
+    use job::Column::{
+        AlarmId, CreatedAt, Effect, Id, LaunchedBy, Rule, Runbook, State, Target, Trial,
+    };
     let limit = filter.limit.unwrap_or(PAGE);
     let states = filter.state;
     let found = job::Entity::find()
@@ -96,6 +101,9 @@ pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<Job
         })
         .apply_if(filter.since, |q, since| q.filter(CreatedAt.gte(since)))
         .apply_if(filter.until, |q, until| q.filter(CreatedAt.lt(until)))
+        .apply_if(filter.trial, |q, trial| {
+            q.filter(if trial { Trial.is_not_null() } else { Trial.is_null() })
+        })
         .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
         .order_by_desc(Id);
     Ok(page(items(db, found, limit + 1).await?, limit, |j: &JobItem| j.id))

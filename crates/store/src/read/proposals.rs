@@ -4,7 +4,7 @@ use super::page;
 use crate::{
     StoreError,
     entity::proposal::{
-        Column::{Id, Rule, Runbook, State, Target},
+        Column::{Id, Rule, Runbook, State, Target, Trial},
         Entity, Model,
     },
     stored::Stored,
@@ -33,6 +33,7 @@ fn item(p: Model) -> ProposalItem {
         decided_at: p.decided_at,
         decided_by: p.decided_by.map(|by| by.0),
         note: p.note,
+        trial: p.trial.map(|trial| trial.0),
     }
 }
 
@@ -47,6 +48,9 @@ pub async fn proposals(
         .apply_if(filter.rule, |q, rule| q.filter(Rule.eq(rule)))
         .apply_if(filter.runbook, |q, runbook| q.filter(Runbook.eq(runbook)))
         .apply_if(filter.target, |q, target| q.filter(Target.eq(target)))
+        .apply_if(filter.trial, |q, trial| {
+            q.filter(if trial { Trial.is_not_null() } else { Trial.is_null() })
+        })
         .apply_if(filter.after, |q, after| q.filter(Id.lt(after)))
         .order_by_desc(Id)
         .limit(limit + 1)

@@ -66,7 +66,8 @@ impl Replay {
 
     fn clause(&self) -> String {
         format!(
-            "FROM alerts WHERE received >= $1 AND received < $2 AND seq >= $3 AND seq < $4{}",
+            "FROM alerts WHERE received >= $1 AND received < $2 AND seq >= $3 AND seq < $4
+                AND trial IS NULL{}",
             self.conditions
         )
     }
@@ -102,7 +103,7 @@ pub async fn replay<'a>(
     };
     let sql = format!(
         "SELECT seq, id, source, kind, severity, state, resource, time, received, summary, value,
-            labels, {body}, trace {}
+            labels, {body}, trace, trial {}
         ORDER BY received, seq",
         replay.clause()
     );

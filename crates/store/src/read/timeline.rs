@@ -41,7 +41,8 @@ const BY_HOUR: &str = "SELECT hour AS at, how_far(verdict) AS how, count FROM ve
 
 /// The verdicts of a rule, one by one, among alerts of those numbers.
 const BY_MINUTE: &str = "SELECT at, how_far(verdict) AS how, 1 AS count FROM verdicts
-    WHERE rule = $4 AND alert_seq >= $5 AND alert_seq < $6 AND at >= $1 AND at < $2";
+    WHERE rule = $4 AND alert_seq >= $5 AND alert_seq < $6 AND at >= $1 AND at < $2
+    AND NOT trial";
 
 /// Verdicts, each with how far it took its alert, summed up by steps.
 fn summed_up(verdicts: &str) -> String {
@@ -64,7 +65,7 @@ const JOBS: &str = "
         FROM 'confirmed') AS unproved,
         count(*) FILTER (WHERE state IN ('queued', 'running', 'waiting', 'paused')) AS under_way,
         count(*) FILTER (WHERE state IN ('failed', 'refused', 'expired', 'unsure')) AS failed
-    FROM job WHERE created_at >= $1 AND created_at < $2 GROUP BY 1 ORDER BY 1";
+    FROM job WHERE created_at >= $1 AND created_at < $2 AND trial IS NULL GROUP BY 1 ORDER BY 1";
 
 /// Whole steps of a stretch of time: where they begin, and how many minutes each has.
 fn steps(from: DateTime<Utc>, to: DateTime<Utc>, least: i64) -> (DateTime<Utc>, i64) {

@@ -86,12 +86,14 @@ pub async fn observed(db: &DatabaseConnection) -> Result<Observed, StoreError> {
     }
     let names: Vec<Names> = sql::rows(
         db,
-        "SELECT source, kind, resource FROM alarm WHERE count > 0 OR cleared_at IS NOT NULL
+        "SELECT source, kind, resource FROM alarm WHERE (count > 0 OR cleared_at IS NOT NULL)
+            AND NOT trial
             ORDER BY id DESC LIMIT 20000",
         vec![],
     )
     .await?;
-    let sql = "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alerts
+    let sql =
+        "SELECT DISTINCT l.key AS name, l.value FROM (SELECT labels FROM alerts WHERE trial IS NULL
         ORDER BY seq DESC LIMIT 5000) a,
         jsonb_each_text(a.labels) l LIMIT 2000";
     let labels: Vec<Label> = sql::rows(db, sql, vec![]).await?;
@@ -100,7 +102,8 @@ pub async fn observed(db: &DatabaseConnection) -> Result<Observed, StoreError> {
         FROM (SELECT source, kind, received - lag(received) OVER (PARTITION BY source, resource,
         kind ORDER BY seq) AS gap,
                 state, lag(state) OVER (PARTITION BY source, resource, kind ORDER BY seq) AS before
-            FROM (SELECT seq, source, resource, kind, state, received FROM alerts ORDER BY seq DESC
+            FROM (SELECT seq, source, resource, kind, state, received FROM alerts
+            WHERE trial IS NULL ORDER BY seq DESC
             LIMIT 20000) a) g
         WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
     let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;

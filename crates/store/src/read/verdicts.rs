@@ -16,7 +16,8 @@ fn select(verdicts: &str, tail: &str) -> String {
     format!(
         "SELECT v.alert_seq AS alert, v.rule, v.rule_version, v.verdict, v.reason, v.job_id AS job,
             v.tally, v.at,
-            v.decided_at, a.source, a.kind, {SEVERITY}, a.state, a.resource, a.summary, a.value
+            v.decided_at, a.source, a.kind, {SEVERITY}, a.state, a.resource, a.summary, a.value,
+            a.trial
         FROM {verdicts} v JOIN alerts a ON a.seq = v.alert_seq {tail}"
     )
 }

@@ -62,7 +62,7 @@ const NARROWING: &str = "
     ), job_of AS (
         SELECT alert_seq, min(job_id) AS job FROM verdicts v WHERE verdict = 'dispatched'
         AND at >= $1
-            AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = v.alert_seq
+            AND NOT v.trial AND NOT EXISTS (SELECT 1 FROM alerts a WHERE a.seq = v.alert_seq
             AND a.source = 'arvok' OFFSET 0) GROUP BY alert_seq
     ), done AS (
         SELECT count(*) AS dispatched, count(*) FILTER (WHERE outcome = 'under-way') AS under_way,
@@ -109,7 +109,7 @@ fn number(n: u64) -> i64 {
 }
 
 /// What makes a job one that ended badly.
-const BADLY: &str = "(j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed')";
+const BADLY: &str = "(j.trial IS NULL AND (j.state IN ('failed', 'refused', 'expired') OR j.effect = 'unconfirmed'))";
 
 /// Jobs that did not help, unless a later one did or somebody has set them aside, and those that
 /// nobody knows the end of. One cause is one entry: of one runbook on one target the last, and of
@@ -119,7 +119,7 @@ fn for_a_person(since: DateTime<Utc>) -> Select<job::Entity> {
     let later = format!(
         "NOT EXISTS (SELECT 1 FROM job j WHERE j.target = job.target AND j.runbook = job.runbook
             AND j.id > job.id
-            AND j.parent IS NULL AND (j.effect = 'confirmed' OR {BADLY}))"
+            AND j.parent IS NULL AND (j.trial IS NULL AND j.effect = 'confirmed' OR {BADLY}))"
     );
     let unsure = || State.eq(Stored(JobState::Unsure));
     let states = State.is_in(JobState::GRAVE.iter().copied().map(Stored));
@@ -128,6 +128,7 @@ fn for_a_person(since: DateTime<Utc>) -> Select<job::Entity> {
         Condition::all().add(Parent.is_null()).add(SeenBy.is_null()).add(CreatedAt.gte(since));
     job::Entity::find()
         .filter(troubled)
+        .filter(job::Column::Trial.is_null())
         .filter(Condition::any().add(unsure()).add(badly.add(Expr::cust(later))))
         .order_by(unsure(), Order::Desc)
         .order_by_desc(Id)
@@ -193,6 +194,7 @@ pub async fn overview(
 
     let open = ProposalFilter {
         state: Some(ProposalState::Open),
+        trial: Some(false),
         limit: Some(MOST),
         ..Default::default()
     };
@@ -208,7 +210,11 @@ pub async fn overview(
         jobs_under_way: counted_at_work(db).await?,
         alarms: open_alarms(db, now).await?,
         alarms_open: number(
-            alarm::Entity::find().filter(alarm::Column::State.eq("raised")).count(db).await?,
+            alarm::Entity::find()
+                .filter(alarm::Column::State.eq("raised"))
+                .filter(alarm::Column::Trial.eq(false))
+                .count(db)
+                .await?,
         ),
         unreadable: number(
             unreadable::Entity::find()

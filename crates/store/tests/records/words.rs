@@ -4,7 +4,7 @@
 use crate::kit::{Published, block, by_hand, rows, rule};
 use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, StepState};
 use arvok_core::{
-    AlertState, JobId, Principal, PrincipalKind, Role, Verdict,
+    AlertState, JobId, Principal, PrincipalKind, Role, Trial, Verdict,
     alarm::AlarmAct,
     job::{JobEffect, JobState},
     words::Words,
@@ -24,15 +24,18 @@ fn words<T: Words>() -> BTreeSet<String> {
 fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
     [
         ("alerts.state", words::<AlertState>()),
+        ("alerts.trial", words::<Trial>()),
         ("verdicts.verdict", words::<Verdict>()),
         ("alarm.state", words::<AlertState>()),
         ("alarm_act.act", words::<AlarmAct>()),
         ("job.state", words::<JobState>()),
         ("job.effect", words::<JobEffect>()),
+        ("job.trial", words::<Trial>()),
         ("job_change.state", words::<JobState>()),
         ("job_change.was", words::<JobState>()),
         ("attempt.state", words::<StepState>()),
         ("proposal.state", words::<ProposalState>()),
+        ("proposal.trial", words::<Trial>()),
         ("decision.state", words::<DecisionState>()),
         ("outgoing.state", words::<OutgoingState>()),
         ("call.ended", words::<CallState>()),

@@ -364,7 +364,7 @@ impl Stage {
     /// Sends one alert in the normal form; its handle.
     pub fn send(&self, source: &str, alert: &Value) -> i64 {
         let request = self
-            .request(Method::POST, &format!("/in/{source}"))
+            .request(Method::POST, &format!("/in/{source}?trial=no"))
             .bearer_auth(&self.token)
             .header("content-type", "application/vnd.arvok.alert+json")
             .body(alert.to_string());

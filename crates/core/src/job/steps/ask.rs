@@ -9,6 +9,8 @@ use crate::{
         CallOut, Decided, Decider, Doing, Effect, Open, Place, Question, Reaching, StepEvent,
         StepResult, Telling,
         execution::{Around, Execution, StepEnd, Turn},
+        progress::Stand,
+        sample,
     },
     runbook::{ANSWER_TO, Ask, LINK, TELL, To},
     text::cut,
@@ -46,10 +48,36 @@ pub(in crate::job) fn begin<'m>(
         let message = reach::message(execution, &question.text, Some(&decision));
         *reaching = Some(Box::new(Reaching::begins(execution.now, &to.contact, message, true)));
     }
-    execution.effects.push(Effect::Ask(question));
+    if !execution.facts.dry {
+        execution.effects.push(Effect::Ask(question));
+    }
     send_message(execution, ask, place, open, around, (1, &decision));
     reach(execution, place, open, around);
-    None
+    choice_of_trial(execution, ask, place, open, around)
+}
+
+/// What a trial goes on with, which asks nobody: the choice of an example, else the first. What
+/// would be sent to tell of the question comes before that.
+fn choice_of_trial<'m>(
+    execution: &Execution<'m>,
+    ask: &'m Ask,
+    place: &Place,
+    open: &Open,
+    around: &Around<'m>,
+) -> Option<StepEnd> {
+    let Doing::Asking { tell, reaching, .. } = &open.doing else { return None };
+    let is_out =
+        reaching.as_ref().is_some_and(|r| matches!(r.stand, Stand::Duty | Stand::Out { .. }));
+    if !execution.facts.dry || is_out || matches!(tell, Telling::Out { .. }) {
+        return None;
+    }
+    let written = |choice: &&str| ask.choices.iter().any(|(name, _)| name == choice);
+    let example = sample::of_examples(execution.runbook, place);
+    let example = example.as_ref().and_then(Value::as_str).filter(written);
+    let choice = example.or(ask.choices.first().map(|(name, _)| name.as_str()));
+    let gives =
+        json!({ "choice": choice, "by": "", "how": "trial", "remark": "", "silent": false });
+    Some(decided_on(execution, ask, around, gives))
 }
 
 fn question<'m>(
@@ -133,6 +161,7 @@ fn send_message<'m>(
         Ok(Value::Object(give)) => {
             execution.send(CallOut {
                 probes: false,
+                instead: None,
                 key: format!("{}-{at}", execution.facts.key),
                 place: at,
                 attempt,
@@ -183,10 +212,12 @@ pub(in crate::job) fn go_on<'m>(
             None => StepEnd::failed(format!("nobody decided within {}", open.within(&ask.within))),
         }),
         _ if around.halt => Some(StepEnd::Halted),
-        _ => None,
+        _ => choice_of_trial(execution, ask, place, open, around),
     };
     if end.is_some() {
-        execution.effects.push(Effect::Withdraw(place.clone()));
+        if !execution.facts.dry {
+            execution.effects.push(Effect::Withdraw(place.clone()));
+        }
         if let Doing::Asking { tell: Telling::Out { attempt, .. }, .. } = open.doing {
             execution.record(&place.within("told"), attempt, StepResult::Stopped);
         }

@@ -8,6 +8,7 @@ use crate::{
     job::{
         Doing, Effect, EventSelector, EventWait, Open, Place, StepEvent,
         execution::{Around, Execution, StepEnd},
+        sample,
     },
     runbook::{Await, JobScope, Since},
 };
@@ -30,6 +31,9 @@ pub(in crate::job) fn begin<'m>(
         Ok(chosen) => chosen,
         Err(e) => return Some(StepEnd::failed(format!("await: {e}"))),
     };
+    if execution.facts.dry {
+        return Some(StepEnd::Done(sample::event(execution.runbook, place, &chosen)));
+    }
     let since = match event.since {
         Since::Step => execution.now,
         Since::Job => execution.facts.created,

@@ -65,6 +65,7 @@ fn send<'m>(
         key: format!("{}-{place}", execution.facts.key),
         timeout: open.timeout(step),
         probes: false,
+        instead: None,
     });
     None
 }
@@ -381,6 +382,7 @@ fn ask_probe<'m>(
         give,
         timeout: None,
         probes: call.probe.is_none(),
+        instead: None,
     });
     open.doing = Doing::Probing(why);
     None

@@ -123,6 +123,7 @@ fn send<'m>(
     };
     execution.send(CallOut {
         probes: false,
+        instead: None,
         place: place.clone(),
         attempt: number,
         kept_with: 1,
@@ -152,9 +153,14 @@ fn record_look<'m>(
             .map_err(|e| e.to_string()),
         Err(message) => Err(message.clone()),
     };
-    let saw = execution.see_with(around, bound, |scope| check.condition.saw(scope));
+    let mut saw = execution.see_with(around, bound, |scope| check.condition.saw(scope));
+    // What would make it hold was not done.
+    let is_passed_over = execution.facts.dry && held != Ok(true) && found.is_ok();
+    if is_passed_over {
+        saw.insert("trial".into(), "it does not hold, and a trial does not wait for it".into());
+    }
     execution.saw(place, saw);
-    if held == Ok(true) {
+    if held == Ok(true) || is_passed_over {
         return Some(StepEnd::Done(result.cloned().unwrap_or(Value::Bool(true))));
     }
     let last = open.since + execution.held_for + open.within(&check.within).delta();

@@ -24,7 +24,9 @@ pub(in crate::job) fn run<'m>(
     match made.and_then(|values| event(execution, emit, place, &values)) {
         Ok(event) => {
             let gave = json!({ "kind": event.kind, "resource": event.resource });
-            execution.effects.push(Effect::Emit(event));
+            if !execution.facts.dry {
+                execution.effects.push(Effect::Emit(event));
+            }
             StepEnd::Done(gave)
         }
         Err(e) => StepEnd::failed(format!("emit: {e}")),

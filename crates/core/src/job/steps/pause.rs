@@ -17,6 +17,9 @@ pub(in crate::job) fn begin(
 ) -> Option<StepEnd> {
     let long = open.within(&pause.long);
     execution.started(place, 1, json!({ "pause": long.to_string() }));
+    if execution.facts.dry {
+        return Some(StepEnd::Done(Value::Null));
+    }
     open.doing = Doing::Pausing(execution.now + long.delta());
     None
 }

@@ -202,6 +202,7 @@ fn send_out(execution: &mut Execution<'_>, place: &Place, reaching: &Reaching) {
         timeout: None,
         kept_with: reaching.tries,
         probes: false,
+        instead: None,
     });
 }
 

@@ -51,6 +51,7 @@ impl Execution {
             alert: None,
             has_alarm: true,
             created: DateTime::UNIX_EPOCH,
+            dry: false,
         };
         Self {
             runbook,
@@ -146,7 +147,7 @@ fn the_whole_way_to_a_confirmed_effect() {
         .then(30, taken());
     insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false, instead: None })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(40)}) }
@@ -154,7 +155,7 @@ fn the_whole_way_to_a_confirmed_effect() {
     StepSaw { place: ("room"), attempt: 1, saw: {"steps.look.size_gib": Number(40), "inputs.ceiling_gib": Number(64)} }
     StepEnded { place: ("room"), attempt: 1, result: Done(Bool(true)) }
     StepStarted { place: ("grow"), attempt: 1, give: {"disk": ("data")} }
-    Call(CallOut { place: ("grow"), attempt: 1, target: Operation { via: "yard", operation: "vm.grow_disk" }, give: {"disk": ("data")}, key: "quay-7-grow", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("grow"), attempt: 1, target: Operation { via: "yard", operation: "vm.grow_disk" }, give: {"disk": ("data")}, key: "quay-7-grow", timeout: None, kept_with: 1, probes: false, instead: None })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("grow"), attempt: 1, result: Done({"size_gib": Number(44)}) }
@@ -171,7 +172,7 @@ fn the_whole_way_to_a_confirmed_effect() {
 fn a_requirement_that_does_not_hold_ends_the_job_in_words() {
     insta::assert_snapshot!(Execution::new().then(0, taken()).then(1, looked(62)).told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false, instead: None })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 1, result: Done({"disk": ("data"), "size_gib": Number(62)}) }
@@ -195,7 +196,7 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
         .then(0, busy(2));
     insta::assert_snapshot!(execution.told(), @r#"
     StepStarted { place: ("look"), attempt: 1, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false })
+    Call(CallOut { place: ("look"), attempt: 1, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 1, probes: false, instead: None })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 1, result: Failed("answered 503: busy") }
@@ -204,7 +205,7 @@ fn a_failed_call_is_tried_again_as_often_as_allowed() {
     Wait { until: 1970-01-01T00:00:03Z, alarm: false }
     --
     StepStarted { place: ("look"), attempt: 2, give: {"vm": ("vm/quill-booking-db-1")} }
-    Call(CallOut { place: ("look"), attempt: 2, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 2, probes: false })
+    Call(CallOut { place: ("look"), attempt: 2, target: Operation { via: "yard", operation: "vm.inspect" }, give: {"vm": ("vm/quill-booking-db-1")}, key: "quay-7-look", timeout: None, kept_with: 2, probes: false, instead: None })
     GoOn { until: Some(1970-01-01T00:10:00.001Z) }
     --
     StepEnded { place: ("look"), attempt: 2, result: Failed("answered 503: busy") }
@@ -365,6 +366,7 @@ fn first(runbook: &Runbook) -> (Facts, Progress) {
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        dry: false,
     };
     assert!(runbook.steps.len() == 1, "one loop");
     (facts, Progress::default())
@@ -479,6 +481,7 @@ fn told_of(text: &str, inputs: Value, events: Vec<(i64, Event)>) -> Vec<Effect> 
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        dry: false,
     };
     let mut machine = Machine::new(&runbook, &facts, Progress::default(), StepOutputs::default());
     let mut all = Vec::new();

@@ -11,3 +11,4 @@ mod interpreter;
 mod later;
 mod property;
 mod story;
+mod trial;

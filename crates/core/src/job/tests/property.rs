@@ -306,6 +306,7 @@ impl World for Mixed {
                 value: Some(value),
                 labels: std::collections::BTreeMap::new(),
                 body: Value::Null,
+                trial: false,
             };
             new.complete(Received { source: "yard", received, fallback_id: "1" }).expect("an alert")
         };
@@ -433,7 +434,7 @@ fn differences(one: &Went, other: &Went) -> Vec<String> {
     ends.chain(only(one, other, "the one")).chain(only(other, one, "the other")).collect()
 }
 
-fn drawn(seed: u64, never: bool) -> Runbook {
+pub(super) fn drawn(seed: u64, never: bool) -> Runbook {
     Draw { seed, count: 0, ids: 0, never }.runbook()
 }
 

@@ -219,7 +219,7 @@ fn a_written_alert_that_is_none_says_what_is_wrong() {
     received: `noon` is not an RFC 3339 time
     received: `5` is not an RFC 3339 time
     resource: `vm` is not a resource path; write class/name or class/name/part, for example vm/quill-booking-db-1
-    colour: is no field of an alert; known here: id, kind, severity, state, resource, time, summary, value, labels, body
+    colour: is no field of an alert; known here: id, kind, severity, state, resource, time, summary, value, labels, body, trial
     ");
     // What the list of alerts gives is taken as it is.
     let listed = json!({ "seq": 4, "id": "x", "source": "s", "kind": "a", "severity": "major",

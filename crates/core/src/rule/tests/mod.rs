@@ -159,7 +159,7 @@ fn lines_of_settle_that_make_no_sense_are_refused_together() {
     disk.yaml:9:16: is 0; 1 to 1000 are allowed
         9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
           |                ^
-    disk.yaml:9:33: there is no field `sitee`; known here: body, id, kind, labels, received, resource, severity, source, state, summary, time, value
+    disk.yaml:9:33: there is no field `sitee`; known here: body, id, kind, labels, received, resource, severity, source, state, summary, time, trial, value
         9 |   cap: { jobs: 0, per: 1h, by: [alert.sitee] }
           |                                 ^^^^^^^^^^^
     disk.yaml:10:11: has 0 entries; 1 to 20 are allowed

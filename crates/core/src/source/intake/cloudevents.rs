@@ -43,6 +43,7 @@ pub(super) fn default_read() -> ReadDoc {
         value: None,
         labels: BTreeMap::new(),
         keep: None,
+        trial: None,
     }
 }
 

@@ -168,5 +168,6 @@ pub(super) fn default_read() -> ReadDoc {
         value: None,
         labels: BTreeMap::new(),
         keep: None,
+        trial: None,
     }
 }

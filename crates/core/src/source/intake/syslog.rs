@@ -189,6 +189,7 @@ pub(super) fn default_read() -> ReadDoc {
         value: None,
         labels: labels.map(|(label, of)| (label.to_owned(), of.to_owned())).into(),
         keep: None,
+        trial: None,
     }
 }
 

@@ -55,6 +55,10 @@ pub struct ReadDoc {
     /// Whether it is an alert at all; what is not kept is counted.
     #[serde(default)]
     pub keep: Option<String>,
+    /// Whether the sender made it up, such as by its own test call: then it is a trial, and nothing
+    /// that changes anything follows from it.
+    #[serde(default)]
+    pub trial: Option<String>,
 }
 
 impl ReadDoc {
@@ -129,6 +133,7 @@ pub struct Lines {
     value: Option<Expr>,
     labels: Vec<(String, Expr)>,
     keep: Option<Expr>,
+    trial: Option<Expr>,
 }
 
 #[derive(Clone, Debug)]
@@ -157,6 +162,7 @@ impl Lines {
         let summary = optional(check, "summary", doc.summary, names);
         let value = optional(check, "value", doc.value, names);
         let keep = optional(check, "keep", doc.keep, names);
+        let trial = optional(check, "trial", doc.trial, names);
         let labels: Vec<_> = doc
             .labels
             .iter()
@@ -193,6 +199,7 @@ impl Lines {
             value,
             labels,
             keep,
+            trial,
         })
     }
 }

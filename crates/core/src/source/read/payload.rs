@@ -284,6 +284,10 @@ fn one(read: &Lines, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
     {
         return Ok(None);
     }
+    let trial = match &read.trial {
+        Some(trial) => view.eval(trial).and_then(truth).map_err(|e| unreadable("trial", e))?,
+        None => false,
+    };
     let text = |line: &str, e: &Expr| match view.eval(e) {
         Ok(Val::Null) => Err(unreadable(line, "is null")),
         Ok(v) => Ok(v.text()),
@@ -322,6 +326,7 @@ fn one(read: &Lines, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
         value: value(read.value.as_ref(), view)?,
         labels,
         body: view.item.unwrap_or(view.payload.body).clone(),
+        trial,
     }))
 }
 
