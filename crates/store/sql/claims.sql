@@ -34,9 +34,10 @@ BEGIN
             AND (NOT holds OR NOT EXISTS (SELECT 1 FROM job o WHERE o.target = j.target AND o.holds
                 AND o.state IN ('running', 'waiting', 'paused', 'unsure') OFFSET 0))
             AND (parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused' OFFSET 0))
-            AND (parent IS NOT NULL OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
+            AND (parent IS NOT NULL OR trial IS NOT DISTINCT FROM 'dry'
+                OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
                 WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
-                    AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
+                    AND o.parent IS NULL AND o.trial IS DISTINCT FROM 'dry' AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
             AND id <> ALL(deciding)
             ORDER BY urgency DESC, coalesce(deadline, 'infinity'), id LIMIT wanted;
         GET DIAGNOSTICS found_here = ROW_COUNT;

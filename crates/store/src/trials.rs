@@ -4,7 +4,7 @@
 use crate::{StoreError, audit, sql};
 use arvok_api::ClearedTrials;
 use arvok_core::Principal;
-use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
+use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait, Value};
 
 /// Rows of each kind that one transaction removes.
 const A_PASS: i64 = 500;
@@ -12,13 +12,17 @@ const A_PASS: i64 = 500;
 const PASSES: usize = 200;
 
 /// Jobs of trials that are over, and of which nothing is still to be told.
-const JOBS: &str = "DELETE FROM job WHERE id IN (SELECT j.id FROM job j WHERE j.trial IS NOT NULL
+const JOBS: &str =
+    "WITH gone AS (DELETE FROM job WHERE id IN (SELECT j.id FROM job j WHERE j.trial IS NOT NULL
     AND j.state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')
     AND NOT EXISTS (SELECT 1 FROM outbox o WHERE o.job_id = j.id)
     AND NOT EXISTS (SELECT 1 FROM job_change c WHERE c.job_id = j.id)
     AND NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent
         AND p.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused'))
-    ORDER BY j.id LIMIT $1 FOR UPDATE SKIP LOCKED)";
+    ORDER BY j.id LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING id),
+    members AS (DELETE FROM gathered g USING gone WHERE g.job_id = gone.id),
+    asked AS (DELETE FROM decision d USING gone WHERE d.job_id = gone.id)
+    SELECT count(*) AS n FROM gone";
 
 /// The alerts, each with the verdicts about it. Those of jobs that are still there stay with them.
 const ALERTS: &str =
@@ -32,8 +36,11 @@ const ALARMS: &str = "DELETE FROM alarm WHERE id IN (SELECT a.id FROM alarm a WH
     AND NOT EXISTS (SELECT 1 FROM job j WHERE j.alarm_id = a.id AND j.trial IS NOT NULL)
     ORDER BY a.id LIMIT $1)";
 
-const PROPOSALS: &str = "DELETE FROM proposal WHERE id IN (SELECT id FROM proposal
-    WHERE trial IS NOT NULL ORDER BY id LIMIT $1)";
+const PROPOSALS: &str = "WITH gone AS (DELETE FROM proposal WHERE id IN (SELECT id FROM proposal
+    WHERE trial IS NOT NULL ORDER BY id LIMIT $1) RETURNING id, state),
+    members AS (DELETE FROM gathered g USING gone WHERE g.job_id = gone.id
+        AND gone.state <> 'launched')
+    SELECT count(*) AS n FROM gone";
 
 /// What rules remember of trials stands under keys that begin so.
 const TALLIES: &str = "DELETE FROM tally WHERE (rule, key) IN (SELECT rule, key FROM tally
@@ -51,9 +58,9 @@ pub async fn clear(db: &DatabaseConnection, by: &Principal) -> Result<ClearedTri
     for _ in 0..PASSES {
         let tx = db.begin().await?;
         let run = async |sql: &str| sql::run(&tx, sql, vec![A_PASS.into()]).await;
-        let jobs = run(JOBS).await?;
+        let jobs = counted(&tx, JOBS, vec![A_PASS.into()]).await?;
         let (alerts, alarms) = (run(ALERTS).await?, run(ALARMS).await?);
-        let proposals = run(PROPOSALS).await?;
+        let proposals = counted(&tx, PROPOSALS, vec![A_PASS.into()]).await?;
         let memories = run(TALLIES).await? + run(POOLS).await?;
         tx.commit().await?;
         cleared.jobs += jobs;
@@ -72,12 +79,21 @@ pub async fn clear(db: &DatabaseConnection, by: &Principal) -> Result<ClearedTri
 
 /// How many jobs of trials are not over.
 async fn under_way(db: &impl ConnectionTrait) -> Result<u64, StoreError> {
+    let sql = "SELECT count(*) AS n FROM job WHERE trial IS NOT NULL
+        AND state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
+    counted(db, sql, vec![]).await
+}
+
+/// What a statement counts.
+async fn counted(
+    db: &impl ConnectionTrait,
+    sql: &str,
+    values: Vec<Value>,
+) -> Result<u64, StoreError> {
     #[derive(FromQueryResult)]
     struct Count {
         n: i64,
     }
-    let sql = "SELECT count(*) AS n FROM job WHERE trial IS NOT NULL
-        AND state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')";
-    let counted: Vec<Count> = sql::typed(db, sql, vec![]).await?;
-    Ok(counted.first().map_or(0, |count| count.n.unsigned_abs()))
+    let found: Vec<Count> = sql::typed(db, sql, values).await?;
+    Ok(found.first().map_or(0, |count| count.n.unsigned_abs()))
 }

@@ -141,7 +141,7 @@ const LOOK: Look<AlarmItem> = {
       by: (a) => a.count,
     },
     { head: 'Stands', width: '116px', quiet: true, cell: stands, by: stood },
-    { head: 'Job', width: '88px', cell: job, by: (a) => a.job_effect ?? a.job_state },
+    { head: 'Job', width: '142px', cell: job, by: (a) => a.job_effect ?? a.job_state },
   ],
   narrow: (a) => [
     <>

@@ -24,33 +24,33 @@ export function Component() {
     <>
       <Header title="Safety" right={<Halt />} />
       <div className="grid gap-3.5 lg:grid-cols-[1fr_340px]">
-        <Panel
-          title="Mutes"
-          aside={
-            <Button look="quiet" className="-my-1 -mr-3" onClick={() => setAll(!all)}>
-              {all ? 'Those that stand or come' : 'All, the newest first'}
-            </Button>
-          }
-        >
-          <Unanswered question={found} />
-          {found.data?.items.map((mute) => (
-            <Mute key={mute.id} mute={mute} />
-          ))}
-          {found.data?.items.length === 0 && <Empty>Nothing is muted.</Empty>}
-          {found.data?.next && (
-            <p className="pt-2 text-[13px] text-ink-2">
-              Older ones: <code>arvok mute list --all</code>
-            </p>
-          )}
-        </Panel>
         <div className="flex min-w-0 flex-col gap-3.5">
-          {may && (
-            <Panel title="Mute">
-              <MuteForm />
-            </Panel>
-          )}
+          <Panel
+            title="Mutes"
+            aside={
+              <Button look="quiet" className="-my-1 -mr-3" onClick={() => setAll(!all)}>
+                {all ? 'Those that stand or come' : 'All, the newest first'}
+              </Button>
+            }
+          >
+            <Unanswered question={found} />
+            {found.data?.items.map((mute) => (
+              <Mute key={mute.id} mute={mute} />
+            ))}
+            {found.data?.items.length === 0 && <Empty>Nothing is muted.</Empty>}
+            {found.data?.next && (
+              <p className="pt-2 text-[13px] text-ink-2">
+                Older ones: <code>arvok mute list --all</code>
+              </p>
+            )}
+          </Panel>
           <Trials may={may} />
         </div>
+        {may && (
+          <Panel title="Mute">
+            <MuteForm />
+          </Panel>
+        )}
       </div>
     </>
   );

@@ -1,6 +1,6 @@
 //! Proposals.
 
-use super::{Table, ago, exact, with_next};
+use super::{Table, ago, exact, trial_mark, with_next};
 use arvok_api::{Page, ProposalItem, ProposalState};
 
 /// A list of proposals.
@@ -10,7 +10,7 @@ pub fn proposals(page: &Page<ProposalItem>) -> String {
     for p in &page.items {
         table.row([
             p.id.to_string(),
-            p.state.to_string(),
+            if p.trial.is_some() { format!("{} (trial)", p.state) } else { p.state.to_string() },
             ago(p.created_at),
             p.runbook.clone(),
             p.target.clone(),
@@ -24,7 +24,14 @@ pub fn proposals(page: &Page<ProposalItem>) -> String {
 /// One proposal.
 pub fn proposal(p: &ProposalItem) -> String {
     let mut lines = vec![
-        format!("Proposal {}: {} on {}, {}", p.id, p.runbook, p.target, p.state),
+        format!(
+            "Proposal {}: {} on {}, {}{}",
+            p.id,
+            p.runbook,
+            p.target,
+            p.state,
+            trial_mark(p.trial)
+        ),
         format!("  rule      {} version {}", p.rule, p.rule_version),
         format!("  reason    {}", p.reason),
         format!("  made      {}", exact(p.created_at)),

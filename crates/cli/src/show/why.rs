@@ -96,7 +96,10 @@ pub fn verdicts(page: &Page<VerdictLine>) -> String {
     let mut lines = Vec::new();
     for v in &page.items {
         let mark = gauge(v.severity, v.state);
-        let job = v.job.map_or_else(String::new, |j| format!(" ({j})"));
+        let mut job = v.job.map_or_else(String::new, |j| format!(" ({j})"));
+        if v.trial.is_some() {
+            job.push_str(" (trial)");
+        }
         lines.push(format!(
             "{:>6}  {}  {mark}  {}  {}: {}{job}",
             v.alert,

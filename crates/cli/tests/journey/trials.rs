@@ -1,6 +1,6 @@
 //! Trials: what somebody made up is marked wherever it is seen, looks, and changes nothing.
 
-use crate::kit::{Stage, answer, until};
+use crate::kit::{Browser, Stage, answer, until};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -241,4 +241,41 @@ fn a_sender_may_mark_its_own_test_and_what_cannot_be_read_stays_a_trial() {
     let marks = |kind: &str| stage.get(&format!("/api/v1/alerts?kind={kind}"))["items"].clone();
     assert_eq!(marks("b")[0]["trial"], "dry", "what a person sent stays what it was");
     assert_eq!(marks("a")[0]["trial"], Value::Null);
+}
+
+#[test]
+fn an_alert_is_tried_in_the_console_and_all_trials_are_cleared_away_there() {
+    let stage = stage();
+    let real = json!({ "kind": "disk.usage", "resource": VM, "severity": "minor" });
+    let like = stage.send("yard-hypervisor", &real);
+    stage.arvok(&["decision", "take", "1", "stay"]);
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go(&format!("/alerts/{like}"));
+    browser.click("Try one like it");
+    browser.see("An alert in the normal form");
+    browser.see("\"disk.usage\"");
+    browser.click("Try it");
+    browser.click("What came of alert");
+    browser.see("trial");
+    browser.see("grows");
+    let trials = || stage.get("/api/v1/alerts?trial=true&kind=disk.usage")["items"].clone();
+    assert_eq!(trials().as_array().map(Vec::len), Some(1));
+    // What is no alert is said where it was written.
+    browser.go("/sources/yard-hypervisor");
+    browser.fill("textarea", "{");
+    browser.click("Try it");
+    browser.see("This is not JSON");
+    until("the trial's job", || {
+        let jobs = stage.get("/api/v1/jobs?trial=true");
+        let all = jobs["items"].as_array()?;
+        let over = |job: &Value| job["state"] == "succeeded" || job["state"] == "failed";
+        (!all.is_empty() && all.iter().all(over)).then_some(())
+    });
+    browser.go("/safety");
+    browser.click("Clear all trials away");
+    browser.see("are gone");
+    until("nothing to be left", || (trials() == json!([])).then_some(()));
+    assert_eq!(stage.get("/api/v1/alerts?kind=disk.usage")["items"][0]["seq"], like);
 }

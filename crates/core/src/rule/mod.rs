@@ -23,7 +23,7 @@ pub use settle::{
 pub use warning::WARNINGS;
 
 use crate::{
-    Alert, AlertState, NewAlert, Severity,
+    Alert, AlertState, NewAlert, Severity, Trial,
     alert::Received,
     definition::{Defined, Definition, Kind, Mismatch, Others},
     document::{Checker, Document, Problem, parse_file},
@@ -261,7 +261,7 @@ impl Rule {
     /// What of them this alert does not have.
     pub fn keys(&self, alert: &Alert) -> Result<Keys, PlaceError> {
         // What a trial counts is its own, and nothing of it holds back what is real.
-        let trial = alert.trial.map_or_else(String::new, |trial| format!("{trial} trial "));
+        let trial = alert.trial.map_or_else(String::new, Trial::key_prefix);
         let tally = match &self.settle.fold {
             None => values(vec![
                 alert.source.as_str().into(),

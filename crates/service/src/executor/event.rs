@@ -339,7 +339,8 @@ impl Begun {
     /// Counts it if it has ended.
     pub fn count_end(&self, node: &Node) {
         let state = self.record.then.state();
-        if state.is_final() || state == JobState::Unsure {
+        let is_counted = self.held.trial.is_none();
+        if is_counted && (state.is_final() || state == JobState::Unsure) {
             let label =
                 EndLabel { runbook: self.held.runbook.clone(), state: state.as_str().to_owned() };
             node.metrics.work.jobs_ended.get_or_create(&label).inc();

@@ -12,7 +12,7 @@ use crate::{
 };
 use arvok_api::ProposalState;
 use arvok_core::{
-    AlarmId, Alert, AlertId, Catalog, JobId, Verdict,
+    AlarmId, Alert, AlertId, Catalog, JobId, Trial, Verdict,
     rule::{Dispatch, Rule, Stance, TallyView},
     runbook::Runbook,
     settle::{Effect, Fire},
@@ -359,7 +359,7 @@ fn forgotten(firing: &Firing<'_>) -> Vec<NewJob> {
         at: *at,
         beginning: Beginning::Fresh,
         trace: None,
-        trial: None,
+        trial: fire.tallies.first().and_then(|key| Trial::of_key(key)),
     };
     fire.jobs.iter().map(job).collect()
 }

@@ -20,11 +20,12 @@ const TARGETS: i64 = 1_000;
 const BLOCKED: &str = "((j.holds AND EXISTS (SELECT 1 FROM job o WHERE o.target = j.target
     AND o.holds
             AND o.state IN ('running', 'waiting', 'paused', 'unsure')))
-        OR (j.parent IS NULL AND EXISTS (SELECT 1
+        OR (j.parent IS NULL AND j.trial IS DISTINCT FROM 'dry' AND EXISTS (SELECT 1
         FROM unnest($1::text[], $2::int[]) AS l (runbook, most)
             WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o
             WHERE o.runbook = j.runbook
-                AND o.parent IS NULL AND o.state IN ('running', 'waiting', 'paused', 'unsure')))))";
+                AND o.parent IS NULL AND o.trial IS DISTINCT FROM 'dry'
+                AND o.state IN ('running', 'waiting', 'paused', 'unsure')))))";
 
 /// Sets aside what something stands in the way of, of the next jobs so many at most; how many.
 pub async fn set_aside(db: &impl ConnectionTrait, at_once: &[AtOnce]) -> Result<u64, StoreError> {

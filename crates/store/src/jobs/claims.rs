@@ -119,6 +119,11 @@ struct ClaimedRow {
 }
 
 impl ClaimedRow {
+    /// Whether it is that of a trial that leaves all undone.
+    fn is_dry(&self) -> bool {
+        self.trial == Some(Stored(Trial::Dry))
+    }
+
     /// Whether nothing of it is known yet that its first record would not tell as well.
     fn is_fresh(&self) -> bool {
         self.state.0 == JobState::Queued && !self.begun && self.word.is_none()
@@ -159,7 +164,9 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
     one_a_target(&mut found);
     found.truncate(several);
     let counted = |row: &ClaimedRow| {
-        (row.state.0 == JobState::Queued && row.depth == 0).then(|| row.runbook.clone())
+        // What leaves all undone takes nobody's place.
+        let counts = row.state.0 == JobState::Queued && row.depth == 0 && !row.is_dry();
+        counts.then(|| row.runbook.clone())
     };
     as_many_as_may_be(&tx, &mut found, (at_once, search.deciding), counted).await?;
     // They are written in this order: of two nodes with jobs on the same targets one waits for the
@@ -335,9 +342,10 @@ async fn alive_of(
     )
     .await?;
     let sql = "SELECT (SELECT count(*) FROM job WHERE runbook = $1 AND parent IS NULL
+            AND trial IS DISTINCT FROM 'dry'
             AND state IN ('running', 'waiting', 'paused', 'unsure'))
         + (SELECT count(*) FROM job WHERE id = ANY($2) AND runbook = $1 AND parent IS NULL
-        AND state = 'queued') AS n";
+        AND trial IS DISTINCT FROM 'dry' AND state = 'queued') AS n";
     let deciding: Vec<i64> = deciding.iter().map(|job| job.0).collect();
     let counted: Vec<Count> = sql::typed(tx, sql, vec![runbook.into(), deciding.into()]).await?;
     Ok(counted.first().map_or(0, |c| c.n))

@@ -43,7 +43,7 @@ const fn is_of_a_job(outcome: Outcome) -> bool {
 /// Narrows a search among alerts `a`; what rules decided is looked for down to a floor, where
 /// there is one.
 pub(super) fn narrow(outcome: Outcome, c: &mut Conditions, floor: Option<i64>) {
-    c.add("source <> ?", OWN);
+    c.add("trial IS NULL AND source <> ?", OWN);
     let within = match floor {
         Some(floor) => format!("AND v.alert_seq >= {}", c.value(floor)),
         None => "OFFSET 0".to_owned(),

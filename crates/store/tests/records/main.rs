@@ -16,6 +16,7 @@ mod routines;
 mod runners;
 mod subscribers;
 mod timers;
+mod trials;
 mod upgrade;
 mod upkeep;
 mod words;
