@@ -226,6 +226,9 @@ export const unreadable = (source: string, after?: number) =>
   taken(client.GET('/api/v1/unreadable', { params: { query: { source, after, limit: 50 } } }));
 export const makeTrial = (body: Schema['NewTrial']) =>
   taken<Schema['DeliveryAnswer']>(client.POST('/api/v1/trials', { body }));
+export type TriedStep = Schema['TriedStep'];
+export const tryStep = (body: Schema['TryStep']) =>
+  taken<TriedStep>(client.POST('/api/v1/runbooks/try', { body }));
 export type ClearedTrials = Schema['ClearedTrials'];
 export const clearTrials = () => taken<ClearedTrials>(client.DELETE('/api/v1/trials'));
 export const retryUnreadable = (source: string, after?: number) =>

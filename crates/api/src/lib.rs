@@ -93,7 +93,7 @@ pub use runners::{
 };
 pub use storage::{Goes, KeepPlan, KeepRequest, RetentionTimes, Storage, StoredDay, StoredKind};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
-pub use trials::{ClearedTrials, NewTrial};
+pub use trials::{ClearedTrials, NewTrial, TriedStep, TryStep};
 pub use watch::{
     BrokenRule, Change, JobTimeline, JobTimelineMark, Narrowing, Timeline, TimelineMark, Watch,
 };

@@ -11,16 +11,15 @@ const A_PASS: i64 = 500;
 /// Most passes of one clearing; whoever has made up more clears again.
 const PASSES: usize = 200;
 
-/// Jobs of trials that are over, and of which nothing is still to be told.
+/// Jobs of trials that are over; what was still to be told of them goes with them.
 const JOBS: &str =
     "WITH gone AS (DELETE FROM job WHERE id IN (SELECT j.id FROM job j WHERE j.trial IS NOT NULL
     AND j.state IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused')
-    AND NOT EXISTS (SELECT 1 FROM outbox o WHERE o.job_id = j.id)
-    AND NOT EXISTS (SELECT 1 FROM job_change c WHERE c.job_id = j.id)
     AND NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent
         AND p.state NOT IN ('succeeded', 'failed', 'cancelled', 'expired', 'refused'))
     ORDER BY j.id LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING id),
     members AS (DELETE FROM gathered g USING gone WHERE g.job_id = gone.id),
+    untold AS (DELETE FROM outbox o USING gone WHERE o.job_id = gone.id),
     asked AS (DELETE FROM decision d USING gone WHERE d.job_id = gone.id)
     SELECT count(*) AS n FROM gone";
 

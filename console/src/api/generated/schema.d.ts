@@ -867,6 +867,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runbooks/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries one step of a runbook by itself, published or only edited: with inputs and with what other steps gave. What only looks is done, once; anything else is only shown. */
+        post: operations["tryStep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/runbooks/{name}": {
         parameters: {
             query?: never;
@@ -5332,6 +5349,20 @@ export interface components {
             /** @description What went wrong. */
             message?: string | null;
         };
+        /** @description What a step does that is tried by itself. */
+        TriedStep: {
+            /** @description What it would do. */
+            step: components["schemas"]["DryStep"];
+            /** @description Whether it was done: it only looks, and all of it is known. */
+            sent: boolean;
+            answer?: components["schemas"]["CallAnswer"] | null;
+            /** @description What it gave. */
+            output?: unknown;
+            /** @description Whether the condition of a check held. */
+            holds?: boolean | null;
+            /** @description What went wrong. */
+            failure?: string | null;
+        };
         /** @description A machine whose key an admin has trusted. */
         TrustedMachine: {
             /** @description The machine with its port, such as `quill-web-1:22`. */
@@ -5356,6 +5387,28 @@ export interface components {
             };
             /** @description Only say what would be sent. */
             dry_run?: boolean;
+        };
+        /** @description One step of a runbook that is tried by itself. */
+        TryStep: {
+            /** @description The runbook as it is written; or else `runbook`. */
+            text?: string | null;
+            /** @description The name of a published runbook; with a `text` of several that of one of them. */
+            runbook?: string | null;
+            /** @description The `id` of the step. */
+            step: string;
+            /** @description Inputs of the runbook; defaults are filled in. */
+            inputs?: {
+                [key: string]: unknown;
+            };
+            /** @description What other steps gave, by their ids, and items of lists, by their names. */
+            outputs?: {
+                [key: string]: unknown;
+            };
+            /**
+             * Format: int64
+             * @description The handle of the alert that the job would be about.
+             */
+            alert?: number | null;
         };
         /** @description A payload that could not be read. */
         UnreadableItem: {
@@ -9964,6 +10017,106 @@ export interface operations {
             };
             /** @description The role does not allow it, or the console's header is missing. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryStep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryStep"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TriedStep"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

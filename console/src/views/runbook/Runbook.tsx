@@ -11,6 +11,7 @@ import { useRested } from '../definition/problems';
 import { Versions } from '../definition/Versions';
 import { Graph } from './Graph';
 import { Results } from './Results';
+import { TryStep } from './TryStep';
 import { Uses } from './Uses';
 
 const BLANK = `runbook: name-of-the-runbook
@@ -89,6 +90,7 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
               </Empty>
             )}
           </Panel>
+          {shown && <TryStep outline={shown} text={editing.text} />}
           {shown && <Uses outline={shown} found={found} />}
           {found && <Results found={found} />}
           {found && (

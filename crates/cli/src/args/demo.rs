@@ -33,6 +33,8 @@ pub enum Scene {
     PortDown,
     /// A timetable worker is taken away
     WorkerLeaves,
+    /// A whole chain is tried with an alert that somebody made up
+    ChainTried,
     /// A unit has failed on a machine that is reached over SSH; with --real
     UnitFails,
     /// A guest is stopped, given more memory and started, over libvirt; with --real
@@ -41,7 +43,7 @@ pub enum Scene {
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 15] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
         Self::VmMaintained,
@@ -56,6 +58,7 @@ impl Scene {
         Self::SiteChecked,
         Self::PortDown,
         Self::WorkerLeaves,
+        Self::ChainTried,
     ];
 
     /// What needs this machine's own servers.

@@ -23,7 +23,8 @@ pub use demo::{OfPort, Scene, Standin, WatchedPort};
 pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use mutes::{BeginMute, MuteCommand};
 pub use rules::{
-    Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, Versioned,
+    Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, TryStepArgs,
+    Versioned,
 };
 pub use runners::{RunRunner, RunnerArgs, RunnerCommand};
 pub use subscribers::SubscriberCommand;

@@ -1,7 +1,7 @@
 //! What `rule`, `proposal` and the other definitions take.
 
 use super::{ById, Output, Paging, Server};
-use clap::{Subcommand, ValueEnum};
+use clap::{Args as ClapArgs, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
@@ -233,6 +233,37 @@ Examples:
         #[arg(long)]
         with_needs: bool,
     },
+    /// Try one step of a runbook by itself: what only looks is done, anything else is shown
+    #[command(after_help = "Examples:
+  arvok runbook try grow-disk --step look --input vm=vm/quill-booking-db-1
+  arvok runbook try mine.yaml --step grow --input vm=vm/quill-booking-db-1 \\
+    --output 'look={\"fullest\": {\"name\": \"data\", \"size_gib\": 40}}'")]
+    Try(Box<TryStepArgs>),
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct TryStepArgs {
+    /// A file with the runbook, or the name of a published one
+    pub of: String,
+    /// The id of the step
+    #[arg(long, value_name = "ID")]
+    pub step: String,
+    /// Of a file with several the name of one
+    #[arg(long, value_name = "NAME")]
+    pub runbook: Option<String>,
+    /// An input as NAME=VALUE; a value is JSON, or a text
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub input: Vec<String>,
+    /// What another step gave, by its id, or an item of a list that it stands in, by its name
+    #[arg(long, value_name = "STEP=JSON")]
+    pub output: Vec<String>,
+    /// The alert that the job would be about
+    #[arg(long, value_name = "ALERT")]
+    pub alert: Option<i64>,
+    #[command(flatten)]
+    pub server: Server,
+    #[command(flatten)]
+    pub shown: Output,
 }
 
 #[derive(Debug, Subcommand)]

@@ -1,13 +1,20 @@
 //! `arvok runbook`: what is published, and the library of ready-made ones.
 
-use super::definitions;
-use crate::{args::RunbookCommand, error::CliError, show};
-use arvok_api::{LibraryRunbook, Page};
+use super::{definitions, pairs, read};
+use crate::{
+    args::{RunbookCommand, TryStepArgs},
+    client::Client,
+    error::{CliError, file},
+    show,
+};
+use arvok_api::{LibraryRunbook, Page, TriedStep, TryStep};
 use arvok_library::{LibraryError, ReadyMade};
-use std::collections::BTreeMap;
+use serde_json::{Map, Value};
+use std::{collections::BTreeMap, path::Path};
 
 pub async fn runbook(command: RunbookCommand) -> Result<(), CliError> {
     match command {
+        RunbookCommand::Try(asked) => try_step(*asked).await,
         RunbookCommand::Named(named) => definitions::named("runbook", named).await,
         RunbookCommand::Library { name: None, output } => {
             let items: Vec<LibraryRunbook> = arvok_library::all().iter().map(Into::into).collect();
@@ -35,6 +42,33 @@ pub async fn runbook(command: RunbookCommand) -> Result<(), CliError> {
             Ok(())
         }
     }
+}
+
+/// Values that are given by names: JSON, or else texts.
+fn given(flag: &str, typed: &[String], example: &str) -> Result<Map<String, Value>, CliError> {
+    let pairs = pairs(flag, typed, example)?.into_iter();
+    Ok(pairs.map(|(name, value)| (name.to_owned(), read(None, value))).collect())
+}
+
+/// Tries one step of a file's runbook, or of a published one.
+async fn try_step(asked: TryStepArgs) -> Result<(), CliError> {
+    let path = Path::new(&asked.of);
+    let is_file = path.is_file();
+    let text = is_file.then(|| std::fs::read_to_string(path).map_err(|e| file(path, e)));
+    let trial = TryStep {
+        text: text.transpose()?,
+        runbook: if is_file { asked.runbook } else { Some(asked.of.clone()) },
+        step: asked.step,
+        inputs: given("--input", &asked.input, "vm=vm/quill-report-2")?,
+        outputs: given("--output", &asked.output, "look={\"size_gib\": 40}")?,
+        alert: asked.alert,
+    };
+    let tried: TriedStep = Client::of(&asked.server)?.post("/api/v1/runbooks/try", &trial).await?;
+    if asked.shown.json {
+        return show::json(&tried);
+    }
+    show::out(&show::tried_step(&tried));
+    Ok(())
 }
 
 /// Says what it needs, beside its text and not within.

@@ -1,6 +1,6 @@
 //! What a job would do.
 
-use arvok_api::{DryPart, DryRun, DryStep, Preview};
+use arvok_api::{DryPart, DryRun, DryStep, Preview, TriedStep};
 use serde_json::Value;
 
 /// A dry run, step by step.
@@ -12,6 +12,27 @@ pub fn dry_run(dry: &DryRun) -> String {
         lines.push(format!("  {}:", part.label));
         steps(&part.steps, 1, &mut lines);
     }
+    lines.join("\n")
+}
+
+/// One step that was tried by itself.
+pub fn tried_step(tried: &TriedStep) -> String {
+    let mut lines = Vec::new();
+    one(&tried.step, 0, &mut lines);
+    let indent = "      ";
+    lines.push(match (tried.sent, &tried.step.request) {
+        (true, _) => format!("{indent}it only looks, and was done"),
+        (false, Some(_)) => format!("{indent}it changes something, and was not done"),
+        (false, None) => format!("{indent}nothing was sent"),
+    });
+    if let Some(answer) = &tried.answer {
+        lines.push(format!("{indent}answer {}", answer.status));
+    }
+    lines.extend(tried.output.as_ref().map(|output| format!("{indent}gave   {output}")));
+    lines.extend(tried.holds.map(|holds| {
+        format!("{indent}its condition {}", if holds { "holds" } else { "does not hold" })
+    }));
+    lines.extend(tried.failure.as_ref().map(|why| format!("{indent}error  {why}")));
     lines.join("\n")
 }
 

@@ -27,7 +27,7 @@ pub use connections::{
 pub use contacts::{contact, contacts};
 pub use decisions::{decision, decisions};
 pub use definitions::{changes, definition, definitions, retried, unreadable};
-pub use dry_run::dry_run;
+pub use dry_run::{dry_run, tried_step};
 pub use jobs::{Line, effect, goes_on, job, jobs, rows, step_line, step_line_untimed};
 pub use library::library;
 pub use mutes::{mute, mute_line, mutes, newly_muted};

@@ -292,7 +292,7 @@ fn whatever_dies_nothing_is_lost_and_nothing_is_done_twice() {
         nodes.push(other);
     }
     let pouring = Arc::new(Pouring {
-        doors: nodes.iter().map(|n| format!("{}/in/yard-hypervisor", n.address)).collect(),
+        doors: nodes.iter().map(|n| format!("{}/in/yard-hypervisor?trial=no", n.address)).collect(),
         token: nodes[0].token.clone(),
         stop: AtomicBool::new(false),
         accepted: AtomicUsize::new(0),

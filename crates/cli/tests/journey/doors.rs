@@ -210,7 +210,7 @@ fn questions() {
     insta::assert_snapshot!(lines.join("\n"), @r#"
     /api/v1/alerts?limit=0: 400 bad-request limit=0: a page has 1 to 500 items
     /api/v1/alerts?limit=x: 400 bad-request the query is not as expected: `x` is not a whole number
-    /api/v1/alerts?colour=red: 400 bad-request the query is not as expected: unknown field `colour`, expected one of `source`, `kind`, `severity`, `state`, `resource`, `rule`, `verdict`, `outcome`, `text`, `since`, `until`, `after`, `limit`
+    /api/v1/alerts?colour=red: 400 bad-request the query is not as expected: unknown field `colour`, expected one of `source`, `kind`, `severity`, `state`, `resource`, `rule`, `verdict`, `outcome`, `text`, `since`, `until`, `trial`, `after`, `limit`
     /api/v1/alerts?since=yesterday: 400 bad-request the query is not as expected: `yesterday` is not a time such as 2026-11-25T14:03:21Z
     /api/v1/alerts?severity=bad: 400 bad-request the query is not as expected: severity: `bad` is not a severity; the severities are indeterminate, warning, minor, major, critical
     /api/v1/alerts/abc: 404 not-found there is no /api/v1/alerts/abc; the last part should be a number

@@ -279,3 +279,53 @@ fn an_alert_is_tried_in_the_console_and_all_trials_are_cleared_away_there() {
     until("nothing to be left", || (trials() == json!([])).then_some(()));
     assert_eq!(stage.get("/api/v1/alerts?kind=disk.usage")["items"][0]["seq"], like);
 }
+
+#[test]
+fn one_step_is_tried_by_itself_while_it_is_written() {
+    let stage = Stage::with_demo();
+    let before = size(&stage);
+    let text = format!(
+        "{}steps:\n  - {{ id: look, call: vm.inspect, via: yard-hypervisor, give: {{ vm: '${{inputs.vm}}' }} }}\n  \
+         - id: each\n    each: '[4, 8]'\n    as: by\n    steps:\n      - id: grow\n        call: vm.grow_disk\n        \
+         via: yard-hypervisor\n        give: {{ vm: '${{inputs.vm}}', disk: '${{steps.look.fullest.name}}', \
+         by_gib: '${{by}}' }}\n  - id: grown\n    check: result.fullest.size_gib > 1000.0\n    call: vm.inspect\n    \
+         via: yard-hypervisor\n    give: {{ vm: '${{inputs.vm}}' }}\n    every: 5s\n    within: 1m\n",
+        "runbook: mine\ninputs: { vm: { type: string, format: resource } }\ntarget: ${inputs.vm}\n"
+    );
+    let try_it = |token: &str, step: &str, outputs: Value| {
+        let body =
+            json!({ "text": text, "step": step, "inputs": { "vm": VM }, "outputs": outputs });
+        stage.call_as(token, Method::POST, "/api/v1/runbooks/try", Some(&body))
+    };
+    let token = stage.token.clone();
+    let (status, looked) = try_it(&token, "look", json!({}));
+    assert_eq!((status, &looked["sent"]), (200, &json!(true)), "{looked:#}");
+    let found = looked["output"].clone();
+    assert_eq!(looked["answer"]["status"], 200);
+    let (_, grown) = try_it(&token, "grown", json!({}));
+    assert_eq!((&grown["sent"], &grown["holds"]), (&json!(true), &json!(false)), "{grown:#}");
+    // What changes something is shown, as far as it is known.
+    let (_, unknown) = try_it(&token, "grow", json!({}));
+    assert_eq!((&unknown["sent"], &unknown["step"]["request"]), (&json!(false), &Value::Null));
+    let (_, known) = try_it(&token, "grow", json!({ "look": found, "by": 4 }));
+    assert_eq!(known["sent"], false);
+    assert_eq!(known["step"]["request"]["body"]["by_gib"], 4, "{known:#}");
+    assert_eq!(size(&stage), before, "nothing was done");
+    // Whoever only reads has nothing called, and what is wrong is said.
+    let viewer = stage.arvok(&["token", "make", "vi", "--role", "viewer"]).out.trim().to_owned();
+    assert_eq!(try_it(&viewer, "look", json!({})).0, 403);
+    assert_eq!(try_it(&token, "nothing", json!({})).0, 404);
+    let body = json!({ "text": "runbook: [", "step": "look" });
+    assert_eq!(stage.call(Method::POST, "/api/v1/runbooks/try", Some(&body)).0, 422);
+    let body = json!({ "text": text, "step": "look" });
+    assert_eq!(stage.call(Method::POST, "/api/v1/runbooks/try", Some(&body)).0, 400);
+    // And in the console.
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go("/runbooks/grow-disk");
+    browser.see("Try a step");
+    browser.fill("form textarea", &json!({ "vm": VM }).to_string());
+    browser.click("Try it");
+    browser.see("was done: it only looks");
+}

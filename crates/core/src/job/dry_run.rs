@@ -7,7 +7,7 @@ use crate::{
     bounds::weight,
     connector::{Operation, ShownRequest},
     expr::{Expr, ExprError, Length, Template},
-    runbook::{Action, Call, CallTarget, Choose, Each, JobScope, Runbook, Step, To},
+    runbook::{Action, Call, CallTarget, Choose, Each, JobScope, Runbook, Step, To, all},
     script::Script,
     text::{clean_json, cut},
 };
@@ -91,21 +91,7 @@ pub fn dry_run(
     alarm: Option<&Alarm>,
     operations: &Operations<'_>,
 ) -> DryRun {
-    let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target,
-        "failure": null,
-        "failed_step": null, "state": null, "effect": null, "errors": {} });
-    let mut dry = Dry {
-        facts,
-        alarm,
-        operations,
-        job,
-        outputs: BTreeMap::new(),
-        absent: BTreeSet::new(),
-        passed_over: false,
-        bound: Vec::new(),
-        later: BTreeSet::new(),
-        room: Cell::new(ROOM),
-    };
+    let mut dry = Dry::new(runbook, facts, alarm, operations);
     let steps = dry.list(&runbook.steps, &Place::new(""));
     // What stands behind the steps knows how these went.
     dry.later.insert("job");
@@ -116,6 +102,74 @@ pub fn dry_run(
         steps: dry.list(steps, &Place::new("")),
     };
     DryRun { steps, further: lists.map(part).collect() }
+}
+
+/// One step of a runbook by itself, where others have given what is said.
+pub struct StepTrial<'a, 'o> {
+    step: &'a Step,
+    dry: Dry<'a, 'o>,
+}
+
+impl<'a, 'o> StepTrial<'a, 'o> {
+    /// The step of that id; none if there is none. What other steps gave is told by their ids,
+    /// items of the lists that it stands in by their names.
+    pub fn new(
+        runbook: &'a Runbook,
+        id: &str,
+        mut gave: Map<String, Value>,
+        (facts, alarm): (&'a Facts, Option<&'a Alarm>),
+        operations: &'a Operations<'o>,
+    ) -> Option<Self>
+    where
+        'o: 'a,
+    {
+        let every = || runbook.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        let step = every().find(|step| step.id == id)?;
+        let mut dry = Dry::new(runbook, facts, alarm, operations);
+        for around in every() {
+            if let Action::Each(each) = &around.action
+                && all(&each.steps).iter().any(|within| within.id == id)
+            {
+                let item = gave.remove(&each.name);
+                dry.bound.push((each.name.clone(), item));
+            }
+        }
+        dry.outputs = gave.into_iter().collect();
+        Some(Self { step, dry })
+    }
+
+    /// What it would do.
+    pub fn preview(&mut self) -> DryStep {
+        self.dry.step(self.step, &Place::new("").within(&self.step.id))
+    }
+
+    /// What it would call, and what that would be given, if all of it is known and it changes
+    /// nothing.
+    pub fn look(&self) -> Option<(&'a str, &'a str, Map<String, Value>)> {
+        let call = match &self.step.action {
+            Action::Call(call) => call,
+            Action::Check(check) => check.call.as_ref()?,
+            _ => return None,
+        };
+        let CallTarget::Operation { via, operation } = &call.target else { return None };
+        if !(self.dry.operations)(via, operation)?.only_looks() {
+            return None;
+        }
+        let given = call.give.entries().into_iter().map(|(name, t)| (name, self.dry.template(&t)));
+        Some((via, operation, known(&given.collect::<Vec<_>>())?))
+    }
+
+    /// Whether the condition of a check holds where its look gave this; none of any other step.
+    ///
+    /// # Errors
+    /// Why that cannot be said.
+    pub fn holds(&mut self, result: Value) -> Option<Result<bool, ExprError>> {
+        let Action::Check(check) = &self.step.action else { return None };
+        self.dry.bound.push(("result".to_owned(), Some(result)));
+        let held = self.dry.see(|scope| check.condition.holds(scope));
+        self.dry.bound.pop();
+        Some(held)
+    }
 }
 
 struct Dry<'a, 'o> {
@@ -137,7 +191,30 @@ struct Dry<'a, 'o> {
     room: Cell<usize>,
 }
 
-impl Dry<'_, '_> {
+impl<'a, 'o> Dry<'a, 'o> {
+    fn new(
+        runbook: &Runbook,
+        facts: &'a Facts,
+        alarm: Option<&'a Alarm>,
+        operations: &'a Operations<'o>,
+    ) -> Self {
+        let job = json!({ "id": facts.id, "runbook": runbook.name, "target": facts.target,
+            "failure": null,
+            "failed_step": null, "state": null, "effect": null, "errors": {} });
+        Self {
+            facts,
+            alarm,
+            operations,
+            job,
+            outputs: BTreeMap::new(),
+            absent: BTreeSet::new(),
+            passed_over: false,
+            bound: Vec::new(),
+            later: BTreeSet::new(),
+            room: Cell::new(ROOM),
+        }
+    }
+
     fn list(&mut self, steps: &[Step], around: &Place) -> Vec<DryStep> {
         steps.iter().map(|step| self.step(step, &around.within(&step.id))).collect()
     }

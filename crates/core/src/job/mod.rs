@@ -67,7 +67,7 @@ pub use answer::MailAnswer;
 pub use command::JobCommand;
 pub use continuation::{GoingOn, Tried, going_on};
 pub use deadlock::{BlockedChild, deadlocks};
-pub use dry_run::{DryPart, DryRun, DryStep, Operations, Preview, dry_run, item_label};
+pub use dry_run::{DryPart, DryRun, DryStep, Operations, Preview, StepTrial, dry_run, item_label};
 pub use event::{CallOut, Effect, Event, Facts, Repeats, StepEvent, StepResult};
 pub use execution::MAX_BEGUN;
 pub use machine::{Machine, Summary};

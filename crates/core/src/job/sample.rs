@@ -39,7 +39,7 @@ pub(super) fn of_examples(runbook: &Runbook, place: &Place) -> Option<Value> {
     let said = |example: &JobExampleDoc| {
         let answers = &example.answers;
         let answers = answers.get(place.as_str()).or_else(|| answers.get(place.id()))?;
-        answers.nth(0).and_then(|AnswerDoc { gives, .. }| gives.clone())
+        answers.all().iter().find_map(|AnswerDoc { gives, .. }| gives.clone())
     };
     let goes_well = |example: &&JobExampleDoc| example.expect.state == JobState::Succeeded;
     let all = || runbook.examples.iter();

@@ -53,6 +53,14 @@ pub enum Answers {
 }
 
 impl Answers {
+    /// All of them, in their order.
+    pub fn all(&self) -> &[AnswerDoc] {
+        match self {
+            Self::One(answer) => std::slice::from_ref(answer),
+            Self::Several(all) => all,
+        }
+    }
+
     /// The answer that comes after so many others.
     pub fn nth(&self, n: usize) -> Option<&AnswerDoc> {
         match self {

@@ -12,7 +12,8 @@ use arvok_api::{
 };
 use arvok_connect::SECRET_MARK;
 use arvok_core::{
-    Catalog, JobId, Period, Role,
+    Alert, Catalog, JobId, Period, Role,
+    alarm::Alarm,
     connector::ShownRequest,
     job::{self, Facts},
     rule::Urgency,
@@ -72,19 +73,7 @@ pub(super) async fn dry_run(
     body: web::Json<Launch>,
 ) -> Result<web::Json<DryRun>, ApiError> {
     let asked = body.into_inner();
-    let (alert, alarm) = match asked.alert {
-        None => (None, None),
-        Some(seq) => {
-            let alert = read::whole_alert(&node.pools.questions, seq)
-                .await?
-                .ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))?;
-            let alarm = match launches::alarm_of_alert(&node.pools.questions, seq).await? {
-                Some(id) => jobs::alarm_of(&node.pools.questions, id).await?,
-                None => None,
-            };
-            (Some(alert), alarm)
-        }
-    };
+    let (alert, alarm) = about(&node, asked.alert).await?;
     let published = node.published();
     let told = node
         .capacity
@@ -118,6 +107,22 @@ pub(super) async fn dry_run(
     Ok(web::Json(told))
 }
 
+/// The alert that a job would be about, and its alarm as it stands.
+pub(super) async fn about(
+    node: &Node,
+    alert: Option<i64>,
+) -> Result<(Option<Alert>, Option<Alarm>), ApiError> {
+    let Some(seq) = alert else { return Ok((None, None)) };
+    let alert = read::whole_alert(&node.pools.questions, seq)
+        .await?
+        .ok_or_else(|| ApiError::NotFound(format!("alert {seq}")))?;
+    let alarm = match launches::alarm_of_alert(&node.pools.questions, seq).await? {
+        Some(id) => jobs::alarm_of(&node.pools.questions, id).await?,
+        None => None,
+    };
+    Ok((Some(alert), alarm))
+}
+
 fn preview(value: job::Preview) -> Preview {
     match value {
         job::Preview::Known(value) => Preview { value: Some(value), ..Preview::default() },
@@ -126,7 +131,7 @@ fn preview(value: job::Preview) -> Preview {
     }
 }
 
-fn step(s: job::DryStep) -> DryStep {
+pub(super) fn step(s: job::DryStep) -> DryStep {
     DryStep {
         place: s.place.to_string(),
         id: s.id,

@@ -152,6 +152,7 @@ fn of_rules(config: &mut web::ServiceConfig) {
         .service(rules::draft)
         .service(rules::vocabulary)
         .service(runbooks::outline)
+        .service(runbooks::try_step)
         .service(library::list)
         .service(library::one)
         .service(library::copy)

@@ -75,6 +75,7 @@ struct OfRunners;
     rules::draft,
     rules::vocabulary,
     runbooks::outline,
+    runbooks::try_step,
     library::list,
     library::one,
     library::copy,

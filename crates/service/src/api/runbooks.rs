@@ -1,15 +1,29 @@
-//! Runbooks as they are drawn, published or only edited.
+//! Runbooks while they are written: how they are drawn, and one step of them that is tried.
 
-use super::{ApiError, caller::Caller};
-use crate::node::Node;
+use super::{ApiError, caller::Caller, launch};
+use crate::{
+    calls::{self, Outgoing, answer_kept},
+    clock,
+    node::{Node, Published},
+    random,
+};
 use actix_web::{post, web};
-use arvok_api::{Needed, OutlinePart, OutlineRequest, OutlineStep, Problem, RunbookOutline};
+use arvok_api::{
+    Needed, OutlinePart, OutlineRequest, OutlineStep, Problem, RunbookOutline, TriedStep, TryStep,
+};
+use arvok_connect::Called;
 use arvok_core::{
-    Catalog, Kind,
+    Alert, Catalog, JobId, Kind, Period, Role,
+    alarm::Alarm,
     definition::{Defined, Others},
     document::{Document, parse_file},
-    runbook::{self, Runbook},
+    job::{Facts, StepTrial},
+    runbook::{self, Prepared, Runbook},
+    text::cut,
 };
+use arvok_store::calls::Caller as For;
+use serde_json::{Map, Value};
+use std::sync::Arc;
 
 /// The name under which an edited text is complained about.
 const FILE: &str = "runbook.yaml";
@@ -29,15 +43,162 @@ pub(super) async fn outline(
     Ok(web::Json(drawn))
 }
 
-fn draw(text: &str, catalog: &Catalog) -> Result<RunbookOutline, ApiError> {
+/// The runbook that a text holds, or the one of that name.
+fn of_text(text: &str, name: Option<&str>) -> Result<(Runbook, Document), ApiError> {
     let faulty = |problems: Vec<arvok_core::Problem>| {
         ApiError::Faulty(problems.into_iter().map(Into::into).collect())
     };
     let documents = parse_file(FILE, text).map_err(|problem| faulty(vec![problem]))?;
-    let document = documents.iter().find(|d| d.kind == Kind::Runbook.as_str());
-    let document = document
-        .ok_or_else(|| ApiError::BadRequest("text: holds no `runbook:` document".into()))?;
-    let runbook = Runbook::check(document).map_err(faulty)?;
+    let is_it =
+        |d: &Document| d.kind == Kind::Runbook.as_str() && name.is_none_or(|name| d.name == name);
+    let document = documents
+        .into_iter()
+        .find(is_it)
+        .ok_or_else(|| ApiError::BadRequest("text: holds no such `runbook:` document".into()))?;
+    Ok((Runbook::check(&document).map_err(faulty)?, document))
+}
+
+/// One step that is tried, with all that it takes.
+struct Trying {
+    published: Arc<Published>,
+    runbook: Arc<Runbook>,
+    step: String,
+    outputs: Map<String, Value>,
+    facts: Facts,
+    alarm: Option<Alarm>,
+}
+
+/// What is looked at: a connection, its operation, and what that is given.
+type Look = (String, String, Map<String, Value>);
+
+impl Trying {
+    fn prepare(
+        published: Arc<Published>,
+        asked: TryStep,
+        (alert, alarm): (Option<Alert>, Option<Alarm>),
+    ) -> Result<Self, ApiError> {
+        let runbook = match (&asked.text, &asked.runbook) {
+            (Some(text), name) => Arc::new(of_text(text, name.as_deref())?.0),
+            (None, Some(name)) => published
+                .catalog
+                .shared::<Runbook>(name)
+                .map(|(runbook, _)| runbook)
+                .ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))?,
+            (None, None) => {
+                return Err(ApiError::BadRequest(
+                    "neither `text` nor `runbook` is given; which runbook?".into(),
+                ));
+            }
+        };
+        let prepared = runbook.prepare(asked.inputs);
+        let Prepared { inputs, target } =
+            prepared.map_err(|e| ApiError::BadRequest(e.to_string()))?;
+        let facts = Facts {
+            id: JobId(0),
+            key: String::new(),
+            inputs: Value::Object(inputs),
+            target: target.to_string(),
+            has_alarm: alarm.is_some(),
+            alert,
+            created: clock::now(),
+            dry: false,
+        };
+        let (step, outputs) = (asked.step, asked.outputs);
+        Ok(Self { published, runbook, step, outputs, facts, alarm })
+    }
+
+    fn with<T>(&self, ask: impl FnOnce(StepTrial<'_, '_>) -> T) -> Result<T, ApiError> {
+        let operations = |via: &str, operation: &str| {
+            self.published.catalog.operation(via, operation).ok().map(|(_, op)| op)
+        };
+        let about = (&self.facts, self.alarm.as_ref());
+        StepTrial::new(&self.runbook, &self.step, self.outputs.clone(), about, &operations)
+            .map(ask)
+            .ok_or_else(|| ApiError::NotFound(format!("step `{}`", cut(&self.step, 64))))
+    }
+
+    /// What the step would do, and what of that only looks.
+    fn planned(&self) -> Result<(TriedStep, Option<Look>), ApiError> {
+        self.with(|mut trial| {
+            let look = trial.look();
+            let look = look.map(|(via, operation, give)| (via.into(), operation.into(), give));
+            let step = launch::step(trial.preview());
+            let tried = TriedStep {
+                step,
+                sent: false,
+                answer: None,
+                output: None,
+                holds: None,
+                failure: None,
+            };
+            (tried, look)
+        })
+    }
+
+    /// Whether the condition of a check holds by what was found.
+    fn judged(&self, tried: &mut TriedStep) -> Result<(), ApiError> {
+        let Some(found) = tried.output.clone() else { return Ok(()) };
+        match self.with(|mut trial| trial.holds(found))? {
+            None => {}
+            Some(Ok(holds)) => tried.holds = Some(holds),
+            Some(Err(e)) => tried.failure = Some(format!("its condition: {e}")),
+        }
+        Ok(())
+    }
+}
+
+/// Longest look of a step that is tried, in seconds.
+const LONGEST_LOOK: u64 = 45;
+
+/// Tries one step of a runbook by itself, published or only edited: with inputs and with what other
+/// steps gave. What only looks is done, once; anything else is only shown.
+#[utoipa::path(operation_id = "tryStep", tag = "definitions", request_body = TryStep,
+    responses((status = 200, body = TriedStep), (status = 400, body = Problem), (status = 403,
+        body = Problem), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/runbooks/try")]
+pub(super) async fn try_step(
+    node: web::Data<Node>,
+    caller: Caller,
+    body: web::Json<TryStep>,
+) -> Result<web::Json<TriedStep>, ApiError> {
+    caller.must(Role::Responder)?;
+    let asked = body.into_inner();
+    let about = launch::about(&node, asked.alert).await?;
+    let published = node.published();
+    let plan = move || {
+        let trying = Trying::prepare(published, asked, about)?;
+        let (tried, look) = trying.planned()?;
+        Ok::<_, ApiError>((trying, tried, look))
+    };
+    let (trying, mut tried, look) = node.capacity.evaluate(&caller.0, plan).await??;
+    let Some((via, operation, give)) = look else { return Ok(web::Json(tried)) };
+    let key = format!("by-hand-{}", random::id());
+    let out = Outgoing {
+        via: &via,
+        operation: &operation,
+        give: &give,
+        key: &key,
+        timeout: Some(Period::from_secs(LONGEST_LOOK)),
+        callback: None,
+        caller: For::Person(caller.principal()),
+        hidden: &[],
+        trace: None,
+    };
+    let ended = calls::call(&node, out).await.0.ended();
+    tried.sent = true;
+    tried.answer = ended.answer.map(answer_kept);
+    match ended.called {
+        Ok(Called::Output(output)) => tried.output = Some(output),
+        Ok(Called::Later(_)) => tried.failure = Some("it will call back".into()),
+        Err(failure) => tried.failure = Some(failure.message),
+    }
+    let judge = move || trying.judged(&mut tried).map(|()| tried);
+    Ok(web::Json(node.capacity.evaluate(&caller.0, judge).await??))
+}
+
+fn draw(text: &str, catalog: &Catalog) -> Result<RunbookOutline, ApiError> {
+    let (runbook, document) = of_text(text, None)?;
+    let document = &document;
     let drawn = runbook.outline(catalog);
     let operation = |via: &str, name: &String| catalog.operation(via, name).is_ok();
     let connections = drawn.connections.into_iter().map(|(name, operations)| Needed {

@@ -136,12 +136,10 @@ fn trials_are_cleared_away_and_nothing_else_whoever_sends_meanwhile() {
             [30, 30, 60, 60, 60],
             "nothing real was lost"
         );
-        // Jobs that are not over stay, with what they are about; and nobody is to be told any more.
-        run(db, "DELETE FROM job_change").await;
+        // Jobs that are not over stay, with what they are about.
         let cleared = trials::clear(db, &pat).await.expect("clears");
         assert_eq!((cleared.jobs, cleared.under_way > 0), (0, true));
         run(db, "UPDATE job SET state = 'cancelled' WHERE trial IS NOT NULL").await;
-        run(db, "DELETE FROM job_change").await;
         let cleared = trials::clear(db, &pat).await.expect("clears");
         assert_eq!((cleared.jobs > 0, cleared.under_way), (true, 0));
         let left = "SELECT (SELECT count(*) FROM alerts WHERE trial IS NOT NULL)
@@ -150,6 +148,9 @@ fn trials_are_cleared_away_and_nothing_else_whoever_sends_meanwhile() {
             + (SELECT count(*) FROM tally WHERE key NOT LIKE '[%')
             + (SELECT count(*) FROM pool WHERE key LIKE '% trial %') AS x";
         assert_eq!(one(db, left).await, 0);
+        let untold = "SELECT count(*) AS x FROM job_change c
+            WHERE NOT EXISTS (SELECT 1 FROM job j WHERE j.id = c.job_id)";
+        assert_eq!(one(db, untold).await, 0, "nothing is left to be told of them");
         assert_eq!(real(db).await, before);
         assert_eq!(
             one(db, "SELECT count(*) AS x FROM audit WHERE act = 'trial.cleared'").await,

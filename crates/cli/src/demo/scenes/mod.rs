@@ -15,6 +15,7 @@ mod pressure;
 mod release;
 mod rollout;
 mod site;
+mod trial;
 mod unit;
 mod versions;
 
@@ -55,6 +56,7 @@ impl Scene {
             Self::GuestResized => guest::play(world).await?,
             Self::PortDown => port::play(world).await?,
             Self::WorkerLeaves => cloud::play(world).await?,
+            Self::ChainTried => trial::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.finish(scene, begun.elapsed().as_secs_f64()))
