@@ -73,8 +73,9 @@ fn choice_of_trial<'m>(
     }
     let written = |choice: &&str| ask.choices.iter().any(|(name, _)| name == choice);
     let example = sample::of_examples(execution.runbook, place);
-    let example = example.as_ref().and_then(Value::as_str).filter(written);
-    let choice = example.or(ask.choices.first().map(|(name, _)| name.as_str()));
+    let chosen = |said: &'_ Value| said.as_str().or(said["choice"].as_str()).map(str::to_owned);
+    let example = example.as_ref().and_then(chosen).filter(|choice| written(&choice.as_str()));
+    let choice = example.or(ask.choices.first().map(|(name, _)| name.clone()));
     let gives =
         json!({ "choice": choice, "by": "", "how": "trial", "remark": "", "silent": false });
     Some(decided_on(execution, ask, around, gives))

@@ -161,7 +161,9 @@ fn calling_out<'m>(
         _ => {}
     }
     let (step, call) = calling;
-    let repeat = execution.is_lost(place)?.repeat_of(&call.target);
+    let lost = execution.is_lost(place)?;
+    // Of a dry job only what looks was ever out.
+    let repeat = if execution.facts.dry { Repeat::Safe } else { lost.repeat_of(&call.target) };
     match repeat {
         Repeat::Never | Repeat::Probed => {
             let why =

@@ -69,7 +69,7 @@ examples:
     expect: { state: failed }
   - answers:
       look: { gives: { size_gib: 40 } }
-      agree: { gives: 'yes' }
+      agree: { gives: { choice: 'yes', by: Maren } }
       grow: { gives: { size_gib: 45 } }
       grown: { gives: { size_gib: 45 } }
       heard: { gives: { kind: disk.grown, resource: vm/a } }
@@ -90,18 +90,22 @@ struct Went {
     end: Option<(JobState, JobEffect, Value)>,
 }
 
+fn facts() -> Facts {
+    Facts {
+        id: JobId(7),
+        key: "quay-7".into(),
+        inputs: json!({}),
+        target: "vm/a".into(),
+        alert: None,
+        has_alarm: true,
+        created: DateTime::UNIX_EPOCH,
+        dry: true,
+    }
+}
+
 impl Went {
     fn of(runbook: &Runbook, catalog: Option<&Catalog>, look: &Value) -> Self {
-        let facts = Facts {
-            id: JobId(7),
-            key: "quay-7".into(),
-            inputs: json!({}),
-            target: "vm/a".into(),
-            alert: None,
-            has_alarm: true,
-            created: DateTime::UNIX_EPOCH,
-            dry: true,
-        };
+        let facts = facts();
         let mut machine =
             Machine::new(runbook, &facts, Progress::default(), StepOutputs::default());
         machine.others = catalog.map(|catalog| catalog as _);
@@ -219,6 +223,55 @@ fn what_a_look_finds_decides_in_a_trial_as_well() {
     let went = Went::of(runbook, Some(&catalog), &json!({ "size_gib": 64 }));
     assert_eq!(went.calls, [("look".to_owned(), None)]);
     assert_eq!(went.end.expect("ends").0, JobState::Failed);
+}
+
+#[test]
+fn a_node_that_dies_in_a_trial_leaves_nothing_unsure() {
+    let catalog = catalog();
+    let runbook = catalog.get::<Runbook>("grow").expect("published").0;
+    let facts = facts();
+    let mut machine = Machine::new(runbook, &facts, Progress::default(), StepOutputs::default());
+    machine.others = Some(&catalog);
+    let mut event = Event::Taken(Repeats::default(), Vec::new());
+    let mut lost = 0;
+    for _ in 0..50 {
+        let effects = machine.handle(DateTime::UNIX_EPOCH, event);
+        let call = effects.iter().find_map(|effect| match effect {
+            Effect::Call(call) => Some(call.clone()),
+            _ => None,
+        });
+        if let Some(Effect::Then(Transition::End { state, .. })) = effects.last() {
+            assert_eq!(*state, JobState::Succeeded);
+            assert!(lost > 0, "a call that must not be repeated was lost");
+            return;
+        }
+        event = match call {
+            // The first of each is lost, with the node that would have made it.
+            Some(call) if call.attempt == 1 && call.place.as_str() == "grow" => {
+                lost += 1;
+                Event::Taken(Repeats::default(), Vec::new())
+            }
+            Some(CallOut { place, attempt, instead, .. }) => {
+                let output = instead.unwrap_or_else(|| json!({ "size_gib": 40 }));
+                Event::Step { place, attempt, what: StepEvent::Returned(output) }
+            }
+            None => match effects.iter().find_map(|effect| match effect {
+                Effect::Launch(launching) => Some(launching.place.clone()),
+                _ => None,
+            }) {
+                Some(place) => {
+                    let (state, effect) = (JobState::Succeeded, JobEffect::NotChecked);
+                    let job = JobId(8);
+                    let end = ChildEnd { job, state, effect, failure: None, outputs: json!({}) };
+                    let step = |what| Event::Step { place: place.clone(), attempt: 1, what };
+                    machine.handle(DateTime::UNIX_EPOCH, step(StepEvent::Launched(job)));
+                    step(StepEvent::Ended(end))
+                }
+                None => Event::Tick,
+            },
+        };
+    }
+    panic!("the job comes to no end")
 }
 
 proptest! {
