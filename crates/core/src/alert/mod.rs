@@ -121,12 +121,8 @@ pub struct NewAlert {
     #[serde(default, skip_serializing_if = "Value::is_null")]
     pub body: Value,
     /// Whether it is made up: then nothing that changes anything follows from it.
-    #[serde(default, skip_serializing_if = "is_false")]
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub trial: bool,
-}
-
-const fn is_false(flag: &bool) -> bool {
-    !*flag
 }
 
 /// Why an alert is outside the normal form: the field and what is wrong with it.

@@ -143,20 +143,20 @@ impl<'a, 'o> StepTrial<'a, 'o> {
         self.dry.step(self.step, &Place::new("").within(&self.step.id))
     }
 
-    /// What it would call, and what that would be given, if all of it is known and it changes
-    /// nothing.
-    pub fn look(&self) -> Option<(&'a str, &'a str, Map<String, Value>)> {
+    /// What it would call, and what that would be given, if it is run, all of it is known, and it
+    /// changes nothing.
+    pub fn look(&self, would: &DryStep) -> Option<(&'a str, &'a str, Map<String, Value>)> {
         let call = match &self.step.action {
             Action::Call(call) => call,
             Action::Check(check) => check.call.as_ref()?,
             _ => return None,
         };
         let CallTarget::Operation { via, operation } = &call.target else { return None };
-        if !(self.dry.operations)(via, operation)?.only_looks() {
+        let is_run = matches!(would.when, None | Some(Preview::Known(Value::Bool(true))));
+        if !is_run || !(self.dry.operations)(via, operation)?.only_looks() {
             return None;
         }
-        let given = call.give.entries().into_iter().map(|(name, t)| (name, self.dry.template(&t)));
-        Some((via, operation, known(&given.collect::<Vec<_>>())?))
+        Some((via, operation, known(&would.given)?))
     }
 
     /// Whether the condition of a check holds where its look gave this; none of any other step.

@@ -23,7 +23,7 @@ pub use settle::{
 pub use warning::WARNINGS;
 
 use crate::{
-    Alert, AlertState, NewAlert, Severity, Trial,
+    Alert, AlertState, NewAlert, Severity,
     alert::Received,
     definition::{Defined, Definition, Kind, Mismatch, Others},
     document::{Checker, Document, Problem, parse_file},
@@ -261,7 +261,10 @@ impl Rule {
     /// What of them this alert does not have.
     pub fn keys(&self, alert: &Alert) -> Result<Keys, PlaceError> {
         // What a trial counts is its own, and nothing of it holds back what is real.
-        let trial = alert.trial.map_or_else(String::new, Trial::key_prefix);
+        let own = |key: String| match alert.trial {
+            None => key,
+            Some(trial) => trial.key_prefix() + &key,
+        };
         let tally = match &self.settle.fold {
             None => values(vec![
                 alert.source.as_str().into(),
@@ -270,15 +273,14 @@ impl Rule {
             ])?,
             Some(fold) => evaluated("fold", fold, alert)?,
         };
-        let tally = format!("{trial}{tally}");
         let pool = |what: &str, by: Option<&Vec<Expr>>| match by {
             None => Ok(None),
             Some(by) => evaluated(&format!("{what}.by"), by, alert)
-                .map(|key| Some(format!("{what} {trial}{key}"))),
+                .map(|key| Some(format!("{what} {}", own(key)))),
         };
         let gathering = pool("gather", self.settle.gather.as_ref().map(|g| &g.by))?;
         let cap = pool("cap", self.settle.cap.as_ref().map(|c| &c.by))?;
-        Ok(Keys { tally, gathering, cap })
+        Ok(Keys { tally: own(tally), gathering, cap })
     }
 
     /// Where an alert that it matches belongs.

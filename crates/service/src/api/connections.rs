@@ -20,7 +20,7 @@ use arvok_api::{
 };
 use arvok_connect::{CallOutcome, Called};
 use arvok_core::{
-    Kind, Period, Role,
+    Kind, Period, Principal, Role, TraceContext,
     connector::{CallEnd, Connection, Connector, Operation, ShownRequest},
     runbook::Runbook,
 };
@@ -264,7 +264,7 @@ pub(super) async fn try_operation(
 ) -> Result<web::Json<TriedOperation>, ApiError> {
     let (name, operation) = path.into_inner();
     let published = node.published();
-    let connection = published_connection(&published, &name)?;
+    published_connection(&published, &name)?;
     let found = published.catalog.operation(&name, &operation);
     let (_, described) = found.map_err(|missing| {
         ApiError::NotFound(missing.to_string().replacen("there is no ", "", 1))
@@ -299,28 +299,48 @@ pub(super) async fn try_operation(
         "an operation is called by hand"
     );
     let begun = std::time::Instant::now();
-    let longest = Period::from_secs(BY_HAND);
-    let timeout = (described.longest(connection.timeout) > longest).then_some(longest);
-    // It goes on, and is noted, though whoever asked may be gone.
-    let by = caller.principal();
-    let trace = caller::trace(&from);
-    let calling = actix_web::rt::spawn(async move {
-        let out = Outgoing {
-            via: &name,
-            operation: &operation,
-            give: &give,
-            key: &key,
-            timeout,
-            callback: None,
-            caller: For::Person(by),
-            hidden: &[],
-            trace,
-        };
-        calls::call(&node, out).await.0.ended()
-    });
-    let ended = calling.await.map_err(|_| ApiError::Internal)?;
+    let (by, trace) = (caller.principal(), caller::trace(&from));
+    let call = CallByHand { via: name, operation, give, key, by, trace };
+    let ended = call.make(node.clone()).await?;
     let millis = begun.elapsed().as_millis().try_into().unwrap_or(i64::MAX);
     Ok(web::Json(tried(TriedOperation { millis, ..planned }, ended)))
+}
+
+/// A call that a person makes, once.
+pub(super) struct CallByHand {
+    pub via: String,
+    pub operation: String,
+    pub give: Map<String, Value>,
+    pub key: String,
+    pub by: Principal,
+    pub trace: Option<TraceContext>,
+}
+
+impl CallByHand {
+    /// Makes it. It goes on, and is noted, though whoever asked may be gone.
+    pub async fn make(self, node: web::Data<Node>) -> Result<CallOutcome, ApiError> {
+        let longest = Period::from_secs(BY_HAND);
+        let published = node.published();
+        let takes = published.catalog.operation(&self.via, &self.operation);
+        let takes = takes.map(|(connection, operation)| operation.longest(connection.timeout));
+        let timeout = takes.is_ok_and(|takes| takes > longest).then_some(longest);
+        let calling = actix_web::rt::spawn(async move {
+            let Self { via, operation, give, key, by, trace } = self;
+            let out = Outgoing {
+                via: &via,
+                operation: &operation,
+                give: &give,
+                key: &key,
+                timeout,
+                callback: None,
+                caller: For::Person(by),
+                hidden: &[],
+                trace,
+            };
+            calls::call(&node, out).await.0.ended()
+        });
+        calling.await.map_err(|_| ApiError::Internal)
+    }
 }
 
 /// A call by hand as it ended.

@@ -1,19 +1,24 @@
 //! Runbooks while they are written: how they are drawn, and one step of them that is tried.
 
-use super::{ApiError, caller::Caller, launch};
+use super::{
+    ApiError,
+    caller::{self, Caller},
+    connections::CallByHand,
+    launch,
+};
 use crate::{
-    calls::{self, Outgoing, answer_kept},
+    calls::answer_kept,
     clock,
     node::{Node, Published},
     random,
 };
-use actix_web::{post, web};
+use actix_web::{HttpRequest, post, web};
 use arvok_api::{
     Needed, OutlinePart, OutlineRequest, OutlineStep, Problem, RunbookOutline, TriedStep, TryStep,
 };
 use arvok_connect::Called;
 use arvok_core::{
-    Alert, Catalog, JobId, Kind, Period, Role,
+    Alert, Catalog, JobId, Kind, Role,
     alarm::Alarm,
     definition::{Defined, Others},
     document::{Document, parse_file},
@@ -21,7 +26,6 @@ use arvok_core::{
     runbook::{self, Prepared, Runbook},
     text::cut,
 };
-use arvok_store::calls::Caller as For;
 use serde_json::{Map, Value};
 use std::sync::Arc;
 
@@ -120,9 +124,10 @@ impl Trying {
     /// What the step would do, and what of that only looks.
     fn planned(&self) -> Result<(TriedStep, Option<Look>), ApiError> {
         self.with(|mut trial| {
-            let look = trial.look();
+            let would = trial.preview();
+            let look = trial.look(&would);
             let look = look.map(|(via, operation, give)| (via.into(), operation.into(), give));
-            let step = launch::step(trial.preview());
+            let step = launch::step(would);
             let tried = TriedStep {
                 step,
                 sent: false,
@@ -147,9 +152,6 @@ impl Trying {
     }
 }
 
-/// Longest look of a step that is tried, in seconds.
-const LONGEST_LOOK: u64 = 45;
-
 /// Tries one step of a runbook by itself, published or only edited: with inputs and with what other
 /// steps gave. What only looks is done, once; anything else is only shown.
 #[utoipa::path(operation_id = "tryStep", tag = "definitions", request_body = TryStep,
@@ -160,6 +162,7 @@ pub(super) async fn try_step(
     node: web::Data<Node>,
     caller: Caller,
     body: web::Json<TryStep>,
+    from: HttpRequest,
 ) -> Result<web::Json<TriedStep>, ApiError> {
     caller.must(Role::Responder)?;
     let asked = body.into_inner();
@@ -172,19 +175,10 @@ pub(super) async fn try_step(
     };
     let (trying, mut tried, look) = node.capacity.evaluate(&caller.0, plan).await??;
     let Some((via, operation, give)) = look else { return Ok(web::Json(tried)) };
+    let (by, trace) = (caller.principal(), caller::trace(&from));
     let key = format!("by-hand-{}", random::id());
-    let out = Outgoing {
-        via: &via,
-        operation: &operation,
-        give: &give,
-        key: &key,
-        timeout: Some(Period::from_secs(LONGEST_LOOK)),
-        callback: None,
-        caller: For::Person(caller.principal()),
-        hidden: &[],
-        trace: None,
-    };
-    let ended = calls::call(&node, out).await.0.ended();
+    let call = CallByHand { via, operation, give, key, by, trace };
+    let ended = call.make(node.clone()).await?;
     tried.sent = true;
     tried.answer = ended.answer.map(answer_kept);
     match ended.called {
