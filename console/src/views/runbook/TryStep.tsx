@@ -2,6 +2,7 @@
 import { useMutation } from '@tanstack/react-query';
 import { useId, useState } from 'react';
 import { type RunbookOutline, type TriedStep, tryStep } from '../../api/client';
+import { JsonField, readJson } from '../../ui/JsonField';
 import { Button, Failed, Json, Panel } from '../../ui/parts';
 import { useMay } from '../../ui/rights';
 
@@ -15,8 +16,8 @@ const ids = (steps: Steps): string[] =>
       .flatMap((part) => ids(part.steps)),
   ]);
 
-const FIELD =
-  'mono w-full rounded-md border border-line bg-panel px-2.5 py-1.5 text-[12.5px] focus:border-sea';
+const INPUTS = 'Inputs';
+const OUTPUTS = 'What other steps gave, by their ids';
 
 export function TryStep({ outline, text }: { outline: RunbookOutline; text: string }) {
   const id = useId();
@@ -31,8 +32,8 @@ export function TryStep({ outline, text }: { outline: RunbookOutline; text: stri
       tryStep({
         text,
         step: step ?? '',
-        inputs: read(inputs, 'Inputs'),
-        outputs: read(outputs, 'What other steps gave'),
+        inputs: readJson(inputs || '{}', INPUTS),
+        outputs: readJson(outputs || '{}', OUTPUTS),
       }),
   });
   if (!may || all.length === 0) return null;
@@ -61,28 +62,8 @@ export function TryStep({ outline, text }: { outline: RunbookOutline; text: stri
             {tried.isPending ? 'Trying' : 'Try it'}
           </Button>
         </span>
-        <label htmlFor={`${id}-inputs`} className="text-ink-2">
-          Inputs
-        </label>
-        <textarea
-          id={`${id}-inputs`}
-          value={inputs}
-          rows={2}
-          spellCheck={false}
-          onChange={(event) => setInputs(event.target.value)}
-          className={FIELD}
-        />
-        <label htmlFor={`${id}-outputs`} className="text-ink-2">
-          What other steps gave, by their ids
-        </label>
-        <textarea
-          id={`${id}-outputs`}
-          value={outputs}
-          rows={2}
-          spellCheck={false}
-          onChange={(event) => setOutputs(event.target.value)}
-          className={FIELD}
-        />
+        <JsonField label={INPUTS} text={inputs} rows={2} onChange={setInputs} />
+        <JsonField label={OUTPUTS} text={outputs} rows={2} onChange={setOutputs} />
       </form>
       {tried.error && <Failed error={tried.error} />}
       {tried.data && <Came tried={tried.data} />}
@@ -125,12 +106,4 @@ function Came({ tried }: { tried: TriedStep }) {
       {failure && <p className="text-bad">{failure}</p>}
     </div>
   );
-}
-
-function read(text: string, what: string): Record<string, unknown> {
-  try {
-    return JSON.parse(text || '{}');
-  } catch (error) {
-    throw new Error(`${what}: this is not JSON: ${(error as Error).message}`);
-  }
 }

@@ -1,8 +1,9 @@
 // Making an alert of a source up: what would follow is shown, and nothing changes.
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useId, useState } from 'react';
+import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { type AlertDetail, alert, makeTrial } from '../../api/client';
+import { JsonField, readJson } from '../../ui/JsonField';
 import { Button, Failed, Panel } from '../../ui/parts';
 import { Needs, useMay } from '../../ui/rights';
 
@@ -42,13 +43,12 @@ export function Try({ source }: { source: string }) {
 }
 
 function Form({ source, start }: { source: string; start: string }) {
-  const id = useId();
   const [text, setText] = useState(start);
   const [asSender, setAsSender] = useState(false);
   const queries = useQueryClient();
   const made = useMutation({
     mutationFn: () => {
-      const value = read(text);
+      const value = readJson(text, asSender ? 'The payload' : 'The alert');
       return makeTrial(
         asSender
           ? { source, acting: false, payload: value }
@@ -66,16 +66,11 @@ function Form({ source, start }: { source: string; start: string }) {
           made.mutate();
         }}
       >
-        <label htmlFor={id} className="text-[13px] text-ink-2">
-          {asSender ? 'What its sender would send' : 'An alert in the normal form'}
-        </label>
-        <textarea
-          id={id}
-          value={text}
+        <JsonField
+          label={asSender ? 'What its sender would send' : 'An alert in the normal form'}
+          text={text}
           rows={Math.min(16, text.split('\n').length + 1)}
-          spellCheck={false}
-          onChange={(event) => setText(event.target.value)}
-          className="mono w-full rounded-md border border-line bg-panel px-2.5 py-1.5 text-[12.5px] focus:border-sea"
+          onChange={setText}
         />
         <label className="flex items-center gap-2 text-[13px]">
           <input
@@ -106,12 +101,4 @@ function Form({ source, start }: { source: string; start: string }) {
       </form>
     </Panel>
   );
-}
-
-function read(text: string): unknown {
-  try {
-    return JSON.parse(text);
-  } catch (error) {
-    throw new Error(`This is not JSON: ${(error as Error).message}`);
-  }
 }

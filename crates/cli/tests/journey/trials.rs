@@ -266,7 +266,7 @@ fn an_alert_is_tried_in_the_console_and_all_trials_are_cleared_away_there() {
     browser.go("/sources/yard-hypervisor");
     browser.fill("textarea", "{");
     browser.click("Try it");
-    browser.see("This is not JSON");
+    browser.see("this is not JSON");
     until("the trial's job", || {
         let jobs = stage.get("/api/v1/jobs?trial=true");
         let all = jobs["items"].as_array()?;
