@@ -56,6 +56,7 @@ const VIEWS: RouteObject[] = [
   { path: 'connections/:name', lazy: () => import('./views/connection/Connection') },
   { path: 'subscribers', lazy: () => import('./views/subscriber/Subscribers') },
   { path: 'subscribers/:name', lazy: () => import('./views/subscriber/Subscriber') },
+  { path: 'guards/:name', lazy: () => import('./views/guard/Guard') },
   { path: 'contacts', lazy: () => import('./views/contact/Contacts') },
   { path: 'contacts/:name', lazy: () => import('./views/contact/Contact') },
   { path: '*', Component: Nothing },

@@ -120,6 +120,7 @@ export type JobFilter = {
   runbook?: string;
   target?: string;
   by?: string;
+  held_by?: string;
   since?: string;
   until?: string;
 };
@@ -152,6 +153,24 @@ export const beginMute = (body: Schema['NewMute']) =>
   taken<Schema['NewlyMuted']>(client.POST('/api/v1/mutes', { body }));
 export const liftMute = (id: number) =>
   taken(client.DELETE('/api/v1/mutes/{id}', { params: { path: { id } } }));
+export type GuardItem = Schema['GuardItem'];
+export const guards = () => taken(client.GET('/api/v1/guards'));
+export const guard = (name: string) =>
+  taken<GuardItem>(client.GET('/api/v1/guards/{name}', { params: { path: { name } } }));
+export const resumeGuard = (name: string, runbook: string, reason: string) =>
+  taken(
+    client.POST('/api/v1/guards/{name}/resume', {
+      params: { path: { name } },
+      body: { runbook, reason },
+    }),
+  );
+export const overrule = (id: number, guard: string, reason: string) =>
+  taken(
+    client.POST('/api/v1/jobs/{id}/overrule', {
+      params: { path: { id } },
+      body: { guard, reason },
+    }),
+  );
 export const liftHalt = () => taken(client.DELETE('/api/v1/halt'));
 export const setSeen = (id: number, undo = false) =>
   taken(client.POST('/api/v1/jobs/{id}/seen', { params: { path: { id } }, body: { undo } }));

@@ -57,6 +57,7 @@ const LETTERS: Record<Verdict, string> = {
   capped: 'c',
   flapping: 'f',
   muted: 'm',
+  frozen: 'z',
   symptom: 's',
   broken: '!',
 };

@@ -32,6 +32,7 @@ const VERDICTS = [
   'capped',
   'flapping',
   'muted',
+  'frozen',
   'symptom',
   'broken',
 ] as const;

@@ -35,7 +35,7 @@ const CALLED = {
 const EFFECTS = ['confirmed', 'unconfirmed', 'not checked'] as const;
 const NARROWED = ['runbook', 'rule', 'target', 'by'] as const;
 const CHOSEN = ['state', 'effect', 'trial'] as const;
-const KNOWN = [...NARROWED, ...CHOSEN, 'since', 'until'] as const;
+const KNOWN = [...NARROWED, ...CHOSEN, 'held_by', 'since', 'until'] as const;
 
 export function Component() {
   const [params] = useSearchParams();

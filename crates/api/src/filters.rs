@@ -166,6 +166,8 @@ pub struct JobFilter {
     /// For this alarm.
     #[serde(deserialize_with = "number")]
     pub alarm: Option<i64>,
+    /// Held by this guard.
+    pub held_by: Option<String>,
     /// Dispatched since (RFC 3339).
     #[serde(deserialize_with = "time")]
     pub since: Option<DateTime<Utc>>,

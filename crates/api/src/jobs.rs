@@ -38,7 +38,7 @@ pub struct JobItem {
     pub rule: Option<String>,
     /// The job whose step it is.
     pub parent: Option<i64>,
-    /// Who launched it by hand.
+    /// Who launched it, by hand or from a proposal.
     #[schema(schema_with = crate::words::principal_or_none)]
     pub launched_by: Option<Principal>,
     /// The alert that set it off.
@@ -64,6 +64,47 @@ pub struct JobItem {
     #[serde(default)]
     #[schema(schema_with = crate::words::one_or_none::<Trial>)]
     pub trial: Option<Trial>,
+    /// Which guard holds it, and why; absent if none does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub held: Option<HeldBack>,
+}
+
+/// Why a guard holds a job that has not begun.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HeldBack {
+    /// The guard.
+    pub guard: String,
+    /// Why, with the numbers.
+    pub why: String,
+    /// When it may begin, if that is known.
+    #[serde(default)]
+    pub until: Option<DateTime<Utc>>,
+    /// Since when guards have held it.
+    pub since: DateTime<Utc>,
+}
+
+/// A guard that somebody has overruled for a job.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Overruled {
+    /// The guard.
+    pub guard: String,
+    /// Who.
+    #[schema(schema_with = crate::words::principal)]
+    pub by: Principal,
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Why.
+    pub reason: String,
+}
+
+/// That a job is to begin in spite of the guard that holds it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Overrule {
+    /// The guard that holds it.
+    pub guard: String,
+    /// Why.
+    pub reason: String,
 }
 
 /// One job with everything known about it.
@@ -111,6 +152,9 @@ pub struct JobDetail {
     /// the job; absent for jobs of before there were traces.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trace: Option<String>,
+    /// The guards that somebody has overruled for it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub overruled: Vec<Overruled>,
 }
 
 /// What somebody did to a job.
@@ -122,8 +166,8 @@ pub struct JobAct {
     #[schema(schema_with = crate::words::principal)]
     pub by: Principal,
     /// `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-    /// `proposal.launched`, `decision.taken`, and of mails that decide nothing `answer.stranger`
-    /// and the like.
+    /// `guard.overruled`, `proposal.launched`, `decision.taken`, and of mails that decide nothing
+    /// `answer.stranger` and the like.
     pub act: String,
     /// More about it, and the reason that was given.
     pub detail: Option<String>,

@@ -28,6 +28,7 @@ pub mod contacts;
 pub mod decisions;
 pub mod definitions;
 pub mod filters;
+pub mod guards;
 pub mod halt;
 pub mod jobs;
 mod launch;
@@ -66,10 +67,12 @@ pub use filters::{
     AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,
     VerdictFilter, number, parse_word, parse_words, time,
 };
+pub use guards::{CircuitItem, GuardItem, GuardLine, GuardResumed, ResumeGuard};
 pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
-    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, JobAct, JobDetail, JobItem,
-    JobPart, JobStep, LiveText, NeedsYou, Resolve, SeenBy, SetAside, StepWord,
+    Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, HeldBack, JobAct, JobDetail,
+    JobItem, JobPart, JobStep, LiveText, NeedsYou, Overrule, Overruled, Resolve, SeenBy, SetAside,
+    StepWord,
 };
 pub use launch::{
     CallAnswer, CallRequest, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput,

@@ -27,6 +27,12 @@ crate::words! {
         Subscriber = "subscriber",
         /// A person or a team, and how messages reach them.
         Contact = "contact",
+        /// Times under a name.
+        Calendar = "calendar",
+        /// Resources under one name.
+        Group = "group",
+        /// Limits that hold for all jobs of a selection.
+        Guard = "guard",
     }
 }
 

@@ -20,7 +20,7 @@ crate::words! {
         Cancelled = "cancelled",
         /// Its deadline passed before it was started.
         Expired = "expired",
-        /// Its inputs were not acceptable.
+        /// Its inputs were not acceptable, or a guard refused it.
         Refused = "refused",
         /// Nobody knows whether a step was done that must not be done twice; a person resolves it.
         Unsure = "unsure",
@@ -67,7 +67,7 @@ impl JobState {
     /// before anything else becomes of it. The database takes no other change.
     pub const fn may_become(self, to: Self) -> bool {
         match self {
-            Self::Queued => !matches!(to, Self::Queued | Self::Refused),
+            Self::Queued => !matches!(to, Self::Queued),
             Self::Running => {
                 !matches!(to, Self::Running | Self::Queued | Self::Expired | Self::Refused)
             }
@@ -104,7 +104,7 @@ crate::words! {
         Cancelled = "cancelled",
         /// Its deadline passed before it was started.
         Expired = "expired",
-        /// Its inputs were not acceptable.
+        /// Its inputs were not acceptable, or a guard refused it.
         Refused = "refused",
     }
 }

@@ -25,6 +25,8 @@ mod diagnostic;
 pub mod document;
 pub mod expr;
 pub mod glob;
+pub mod group;
+pub mod guard;
 mod ids;
 pub mod inputs;
 pub mod job;

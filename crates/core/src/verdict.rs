@@ -27,6 +27,8 @@ crate::words! {
         Flapping = "flapping",
         /// A person keeps the rule from acting for a time.
         Muted = "muted",
+        /// A guard lets nothing begin at this time.
+        Frozen = "frozen",
         /// Explained by an alarm upstream.
         Symptom = "symptom",
         /// The rule could not decide: a condition, a fold or an input goes wrong over this alert.
@@ -36,8 +38,20 @@ crate::words! {
 
 impl Verdict {
     /// Those that hold an alert back for a time.
-    pub const HELD: [Self; 6] =
-        [Self::Waiting, Self::Resting, Self::Capped, Self::Flapping, Self::Muted, Self::Symptom];
+    pub const HELD: [Self; 7] = [
+        Self::Waiting,
+        Self::Resting,
+        Self::Capped,
+        Self::Flapping,
+        Self::Muted,
+        Self::Frozen,
+        Self::Symptom,
+    ];
+
+    /// Whether the rule is kept from acting until a time.
+    pub const fn is_suspended(self) -> bool {
+        matches!(self, Self::Muted | Self::Frozen)
+    }
 
     /// Whether something was done, or would have been.
     pub const fn fires(self) -> bool {

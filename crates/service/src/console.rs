@@ -15,7 +15,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// The paths of the console's own pages.
-const PAGES: [&str; 18] = [
+const PAGES: [&str; 19] = [
     "",
     "decide",
     "alerts",
@@ -28,6 +28,7 @@ const PAGES: [&str; 18] = [
     "connections",
     "subscribers",
     "contacts",
+    "guards",
     "safety",
     "sources",
     "system",

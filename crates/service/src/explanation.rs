@@ -134,8 +134,10 @@ async fn given_verdict(
 /// What would be decided if the alert came at this moment.
 async fn foresee(node: &Node, why: &mut Why, rule: &Rule, alert: &Alert) -> Result<(), ApiError> {
     let now = clock::now();
-    let mutes = &node.published().mutes;
-    let (verdict, reason) = intake::preview(&node.pools.questions, rule, alert, mutes, now).await?;
+    let published = node.published();
+    let proposing = published.proposing.get(&rule.name).map(String::as_str);
+    let held = (published.mutes.as_slice(), &published.guards, proposing);
+    let (verdict, reason) = intake::preview(&node.pools.questions, rule, alert, held, now).await?;
     why.verdict = Some(VerdictGuess { given: false, verdict, reason, job: None });
     if let (Some(tally), Some(_)) = (&why.tally, why.version) {
         why.story = read::tally_story(&node.pools.questions, &why.rule, tally, i64::MAX).await?;

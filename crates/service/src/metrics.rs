@@ -383,7 +383,7 @@ impl Metrics {
                     drop(self.work.leaving.get_or_create(&label));
                     drop(self.work.leaving_oldest.get_or_create(&label));
                 }
-                Kind::Connector | Kind::Contact => {}
+                Kind::Connector | Kind::Contact | Kind::Calendar | Kind::Group | Kind::Guard => {}
             }
         }
     }

@@ -14,6 +14,7 @@ use arvok_core::{
 use arvok_store::{
     StoreError,
     intake::Payload,
+    jobs::guards,
     nodes::{self, Beat},
     outside::subscribers::{self, Failing},
     read, runners, timers,
@@ -129,6 +130,10 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
         let words =
             format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
         troubles.insert(("timer.failing".into(), format!("timer/{}", name(&t.key))), words);
+    }
+    for open in guards::circuits(&node.pools.work).await? {
+        let resource = format!("guard/{}/{}", name(&open.guard), name(&open.runbook));
+        troubles.insert(("guard.circuit".into(), resource), open.in_words());
     }
     let filter = AlarmFilter {
         source: Some(OWN.to_owned()),

@@ -92,7 +92,7 @@ BEGIN
 END $$;
 
 -- Lets back one job for each target, and one for each runbook, of jobs that have ended. Called
--- after each update of `job`; passes over what others hold.
+-- after each update of `job`; passes over what others hold, and what a guard holds.
 CREATE OR REPLACE FUNCTION jobs_let_back() RETURNS trigger
     LANGUAGE plpgsql AS $$
 DECLARE
@@ -106,11 +106,11 @@ BEGIN
     SELECT array_agg(b.id) INTO back FROM (
         SELECT n.id FROM (SELECT DISTINCT target FROM ended) t CROSS JOIN LATERAL (SELECT j.id FROM job j
             WHERE j.state = 'queued' AND j.aside AND j.target = t.target
-                AND coalesce(j.deadline, 'infinity') > now()
+                AND coalesce(j.deadline, 'infinity') > now() AND coalesce(j.held_look, '-infinity') <= now()
             ORDER BY j.urgency DESC, coalesce(j.deadline, 'infinity'), j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n
         UNION SELECT n.id FROM (SELECT DISTINCT runbook FROM ended) r CROSS JOIN LATERAL (SELECT j.id FROM job j
             WHERE j.state = 'queued' AND j.aside AND j.runbook = r.runbook AND j.parent IS NULL
-                AND coalesce(j.deadline, 'infinity') > now()
+                AND coalesce(j.deadline, 'infinity') > now() AND coalesce(j.held_look, '-infinity') <= now()
             ORDER BY j.urgency DESC, coalesce(j.deadline, 'infinity'), j.id LIMIT 1 FOR UPDATE SKIP LOCKED) n) b;
     -- An update of no row would come here again, for ever.
     IF back IS NOT NULL THEN

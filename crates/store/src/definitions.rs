@@ -9,11 +9,12 @@ use crate::{
         proposal,
     },
     intake::back_off,
+    mutes,
     secrets::{self, Approval},
     sql,
 };
 use arvok_api::VersionItem;
-use arvok_core::{Principal, settle::Tally};
+use arvok_core::{Principal, Verdict, settle::Tally};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, DatabaseTransaction, EntityTrait,
@@ -185,6 +186,11 @@ async fn put(
     }
     let rules = withdrawn.iter().filter(|v| v.kind == "rule").map(|v| v.name.clone()).collect();
     end_memories(tx, rules, now).await?;
+    let freezes = |v: &NewVersion| ["calendar", "guard", "group"].contains(&v.kind.as_str());
+    if versions.iter().chain(&withdrawn).any(freezes) {
+        // What was frozen by the former ones may not be any more.
+        mutes::look_anew(tx, Verdict::Frozen).await?;
+    }
     let row = |v: NewVersion, withdrawn: bool| ActiveModel {
         kind: Set(v.kind),
         name: Set(v.name),

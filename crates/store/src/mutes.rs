@@ -5,10 +5,13 @@
 //! sure at its end that the mute still stands ([`hold_standing`]): whoever lifts it waits for that
 //! batch, and looks at what it left ([`release`]) afterwards.
 
-use crate::{StoreError, audit, sql, stored::StoredPrincipal};
+use crate::{
+    StoreError, audit, sql,
+    stored::{Stored, StoredPrincipal},
+};
 use arvok_api::{MuteFilter, MuteItem, PAGE, Page};
 use arvok_core::{
-    Principal,
+    Principal, Verdict,
     mute::{Mute, MuteState, Muted, MutedLines, MutedSubject},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -249,15 +252,23 @@ pub async fn release(db: &DatabaseConnection) -> Result<bool, StoreError> {
     let tx = db.begin().await?;
     let sql = "UPDATE mute SET released = true WHERE lifted_at IS NOT NULL AND NOT released";
     let released = sql::run(&tx, sql, vec![]).await? > 0;
-    // In the order in which everybody locks tallies. What another mute covers as well is held
-    // again.
-    let sql = "UPDATE tally t SET due = now(), state = jsonb_set(t.state, '{due}', to_jsonb(now()))
-        FROM (SELECT rule, key FROM tally WHERE state #>> '{episode,held,verdict}' = 'muted'
-            ORDER BY rule, key FOR UPDATE) m
-        WHERE t.rule = m.rule AND t.key = m.key";
-    sql::run(&tx, sql, vec![]).await?;
+    look_anew(&tx, Verdict::Muted).await?;
     tx.commit().await?;
     Ok(released)
+}
+
+/// Has all that is held with a verdict looked at anew at once, in the order in which everybody
+/// locks tallies. What is suspended by something else as well is held again.
+pub(crate) async fn look_anew(
+    tx: &DatabaseTransaction,
+    verdict: Verdict,
+) -> Result<(), StoreError> {
+    let sql = "UPDATE tally t SET due = now(), state = jsonb_set(t.state, '{due}', to_jsonb(now()))
+        FROM (SELECT rule, key FROM tally WHERE state #>> '{episode,held,verdict}' = $1
+            ORDER BY rule, key FOR UPDATE) m
+        WHERE t.rule = m.rule AND t.key = m.key";
+    sql::run(tx, sql, vec![Stored(verdict).into()]).await?;
+    Ok(())
 }
 
 /// Jobs of rules that are looked at for whether a mute covers them.

@@ -72,7 +72,11 @@ fn queued(p: proposal::Model, decided: Decided<'_>) -> NewJob {
         urgency: p.urgency,
         deadline: p.deadline_ms.map(|ms| decided.at + TimeDelta::milliseconds(ms)),
         refused: None,
-        origin: Origin { rule: Some((p.rule, p.rule_version)), ..Origin::default() },
+        origin: Origin {
+            rule: Some((p.rule, p.rule_version)),
+            person: Some(decided.by.clone()),
+            ..Origin::default()
+        },
         alert: p.alert_seq.map(AlertId),
         alarm: p.alarm_id.map(AlarmId),
         chain: Value::Null,

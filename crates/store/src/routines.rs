@@ -8,14 +8,15 @@ use arvok_core::job::{JobState, StateChange};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
 
 /// Counts up with every change of a file; a test holds that.
-pub const REVISION: i32 = 12;
+pub const REVISION: i32 = 13;
 
 /// All files, in the order in which they are run.
-const FILES: [&str; 8] = [
+const FILES: [&str; 9] = [
     include_str!("../sql/counts.sql"),
     include_str!("../sql/alerts.sql"),
     include_str!("../sql/jobs.sql"),
     include_str!("../sql/claims.sql"),
+    include_str!("../sql/guards.sql"),
     include_str!("../sql/records.sql"),
     include_str!("../sql/calls.sql"),
     include_str!("../sql/events.sql"),

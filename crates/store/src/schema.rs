@@ -90,6 +90,10 @@ impl MigratorTrait for Migrator {
                 name: "0018_trials",
                 sql: include_str!("../migrations/0018_trials.sql"),
             }),
+            Box::new(Step {
+                name: "0019_guards",
+                sql: include_str!("../migrations/0019_guards.sql"),
+            }),
         ]
     }
 }

@@ -3,7 +3,7 @@
 //! Each pass removes at most so many rows of each kind, in statements of their own, so that it
 //! never holds what others need for long. Any node may do it; several at once only share the work.
 
-use crate::{StoreError, days, definitions, retention::Retention, sql};
+use crate::{StoreError, days, definitions, jobs::guards, retention::Retention, sql};
 use arvok_api::Goes;
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{DatabaseConnection, FromQueryResult};
@@ -284,6 +284,7 @@ pub async fn sweep(
         (SELECT 1 FROM wait w WHERE w.job_id = h.job_id AND w.place = h.place) ORDER BY h.id
         LIMIT $1)";
     run(unheard, vec![A_PASS.into()]).await?;
+    guards::sweep(db, A_PASS).await?;
     let gathered = "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT
             JOIN job j ON j.id = g.job_id
         LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1

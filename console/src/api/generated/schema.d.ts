@@ -369,7 +369,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`, `contact`. */
+        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`, `contact`, `calendar`, `group`, `guard`. */
         get: operations["listDefinitions"];
         put?: never;
         post?: never;
@@ -407,6 +407,57 @@ export interface paths {
         get: operations["listVersions"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Guards, by name, each with how it stands. */
+        get: operations["listGuards"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guards/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One guard with how it stands. */
+        get: operations["showGuard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guards/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that the circuits of a guard, or that of one runbook, are closed: rules dispatch again, and failures are counted from now on. */
+        post: operations["resumeGuard"];
         delete?: never;
         options?: never;
         head?: never;
@@ -512,6 +563,23 @@ export interface paths {
         put?: never;
         /** Makes a job that goes on from where another failed: what that one did stands, its outputs too, after a look that it still does where a step has a `probe`; what was taken back is done again, and so is all behind it. */
         post: operations["goOnFromFailed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/overrule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has a job begin in spite of the guard that holds it: that guard is not asked any more for this job. Others are. */
+        post: operations["overruleGuard"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1962,6 +2030,21 @@ export interface components {
             /** @description What it means. */
             words: string;
         };
+        /** @description A circuit that is open. */
+        CircuitItem: {
+            /** @description The runbook. */
+            runbook: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: int32
+             * @description How many of its jobs had failed, or had not helped.
+             */
+            failures: number;
+        };
         /** @description One call, as its runner names it. */
         ClaimedCall: {
             /**
@@ -2513,6 +2596,55 @@ export interface components {
             /** @description The step with which it begins. */
             from: string;
         };
+        /** @description A guard as it stands. */
+        GuardItem: {
+            /** @description The name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /**
+             * Format: int32
+             * @description Its version.
+             */
+            version: number;
+            /** @description Which jobs it concerns, in words. */
+            concerns: string;
+            /** @description Its lines, in words, each with how it stands. */
+            lines: components["schemas"]["GuardLine"][];
+            /** @enum {string} */
+            otherwise: "hold" | "refuse";
+            /** @enum {string} */
+            overrule: "viewer" | "responder" | "author" | "admin";
+            /**
+             * Format: int64
+             * @description How many jobs it holds.
+             */
+            holds: number;
+            /** @description Its circuits that are open: rules propose these runbooks, and dispatch none. */
+            circuits: components["schemas"]["CircuitItem"][];
+        };
+        /** @description A line of a guard. */
+        GuardLine: {
+            /** @description The line, as in `at_once`. */
+            line: string;
+            /** @description What it allows, in words. */
+            allows: string;
+            /** @description How it stands, in words; empty where there is nothing to count. */
+            stands: string;
+            /**
+             * Format: double
+             * @description How much of it is used, from 0 to 1 and above; absent where there is nothing to count.
+             */
+            used?: number | null;
+        };
+        /** @description What goes on. */
+        GuardResumed: {
+            /**
+             * Format: int64
+             * @description How many circuits were open.
+             */
+            circuits: number;
+        };
         /** @description While it stands, no node begins a job or takes one up. */
         Halt: {
             /**
@@ -2533,6 +2665,23 @@ export interface components {
         /** @description Whether jobs are halted. */
         Halted: {
             halt?: components["schemas"]["Halt"] | null;
+        };
+        /** @description Why a guard holds a job that has not begun. */
+        HeldBack: {
+            /** @description The guard. */
+            guard: string;
+            /** @description Why, with the numbers. */
+            why: string;
+            /**
+             * Format: date-time
+             * @description When it may begin, if that is known.
+             */
+            until?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when guards have held it.
+             */
+            since: string;
         };
         /** @description A description of an API that is to become a connector. */
         ImportRequest: {
@@ -2568,8 +2717,8 @@ export interface components {
             by: string;
             /**
              * @description `job.launched`, `job.paused`, `job.resumed`, `job.cancelled`, `job.resolved`,
-             *     `proposal.launched`, `decision.taken`, and of mails that decide nothing `answer.stranger`
-             *     and the like.
+             *     `guard.overruled`, `proposal.launched`, `decision.taken`, and of mails that decide nothing
+             *     `answer.stranger` and the like.
              */
             act: string;
             /** @description More about it, and the reason that was given. */
@@ -2616,6 +2765,8 @@ export interface components {
              *     the job; absent for jobs of before there were traces.
              */
             trace?: string | null;
+            /** @description The guards that somebody has overruled for it. */
+            overruled?: components["schemas"]["Overruled"][];
         };
         /** @description One job. */
         JobItem: {
@@ -2694,6 +2845,7 @@ export interface components {
             doing: string;
             /** @enum {string|null} */
             trial?: "dry" | "acting" | null;
+            held?: components["schemas"]["HeldBack"] | null;
         };
         /** @description Steps within a step, or beside a job's own. */
         JobPart: {
@@ -3418,6 +3570,27 @@ export interface components {
             /** @description What stands within it. */
             parts?: components["schemas"]["OutlinePart"][];
         };
+        /** @description That a job is to begin in spite of the guard that holds it. */
+        Overrule: {
+            /** @description The guard that holds it. */
+            guard: string;
+            /** @description Why. */
+            reason: string;
+        };
+        /** @description A guard that somebody has overruled for a job. */
+        Overruled: {
+            /** @description The guard. */
+            guard: string;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            by: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why. */
+            reason: string;
+        };
         /** @description A page of a list. */
         Page_AlarmItem: {
             /** @description The items, newest first. */
@@ -3827,6 +4000,43 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_GuardItem: {
+            /** @description The items, newest first. */
+            items: {
+                /** @description The name. */
+                name: string;
+                /** @description One line for people. */
+                summary?: string | null;
+                /**
+                 * Format: int32
+                 * @description Its version.
+                 */
+                version: number;
+                /** @description Which jobs it concerns, in words. */
+                concerns: string;
+                /** @description Its lines, in words, each with how it stands. */
+                lines: components["schemas"]["GuardLine"][];
+                /** @enum {string} */
+                otherwise: "hold" | "refuse";
+                /** @enum {string} */
+                overrule: "viewer" | "responder" | "author" | "admin";
+                /**
+                 * Format: int64
+                 * @description How many jobs it holds.
+                 */
+                holds: number;
+                /** @description Its circuits that are open: rules propose these runbooks, and dispatch none. */
+                circuits: components["schemas"]["CircuitItem"][];
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_JobItem: {
             /** @description The items, newest first. */
             items: {
@@ -3905,6 +4115,7 @@ export interface components {
                 doing: string;
                 /** @enum {string|null} */
                 trial?: "dry" | "acting" | null;
+                held?: components["schemas"]["HeldBack"] | null;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -4223,7 +4434,7 @@ export interface components {
                  */
                 rule_version: number;
                 /** @enum {string} */
-                verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+                verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
                 /** @description Why, in words with the numbers. */
                 reason: string;
                 /**
@@ -4632,7 +4843,7 @@ export interface components {
              */
             tally?: number | null;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
             /** @description What of the rule led to the verdict, in a sentence. */
             reason: string;
             /**
@@ -4679,6 +4890,13 @@ export interface components {
             output?: unknown;
             /** @description How that is known, for those who read it later. */
             why?: string | null;
+        };
+        /** @description That rules dispatch again. */
+        ResumeGuard: {
+            /** @description The runbook. Left out: all whose circuits are open. */
+            runbook?: string | null;
+            /** @description Why. */
+            reason: string;
         };
         /** @description How long things are kept, the same for all nodes. */
         RetentionTimes: {
@@ -5471,7 +5689,7 @@ export interface components {
         /** @description How often a verdict was given. */
         VerdictCount: {
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
             /**
              * Format: int64
              * @description How often.
@@ -5483,7 +5701,7 @@ export interface components {
             /** @description Whether it was really given. */
             given: boolean;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
             /** @description What of the rule led to the verdict, in a sentence. */
             reason: string;
             /**
@@ -5502,7 +5720,7 @@ export interface components {
              */
             rule_version: number;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
             /** @description Why, in words with the numbers. */
             reason: string;
             /**
@@ -5538,7 +5756,7 @@ export interface components {
              */
             rule_version: number;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
             /** @description Why, in words with the numbers. */
             reason: string;
             /**
@@ -5583,7 +5801,7 @@ export interface components {
             /** @description The rule's name. */
             rule: string;
             /** @enum {string} */
-            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "symptom" | "broken";
+            verdict: "dispatched" | "proposed" | "watched" | "idle" | "folded" | "waiting" | "resting" | "capped" | "flapping" | "muted" | "frozen" | "symptom" | "broken";
             /**
              * Format: int64
              * @description The job that was dispatched, or the proposal that was made.
@@ -7558,6 +7776,219 @@ export interface operations {
             };
         };
     };
+    listGuards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_GuardItem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showGuard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuardItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resumeGuard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResumeGuard"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuardResumed"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getHalt: {
         parameters: {
             query?: never;
@@ -7773,6 +8204,8 @@ export interface operations {
                 by?: string;
                 /** @description For this alarm. */
                 alarm?: number;
+                /** @description Held by this guard. */
+                held_by?: string;
                 /** @description Dispatched since (RFC 3339). */
                 since?: string;
                 /** @description Dispatched before (RFC 3339). */
@@ -8256,6 +8689,106 @@ export interface operations {
                 };
             };
             /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    overruleGuard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Overrule"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             403: {
                 headers: {
                     [name: string]: unknown;

@@ -7,6 +7,7 @@ import { Copy } from '../../ui/Copy';
 import { Empty, Header, JobTag, Lost, TrialTag } from '../../ui/parts';
 import { shown } from '../../ui/principal';
 import { Open } from '../decision/Open';
+import { Held } from './Held';
 import { FromFailed, JobActions } from './JobActions';
 import { JobSteps } from './JobSteps';
 import { Resolve } from './Resolve';
@@ -65,6 +66,7 @@ export function Component() {
           {job.failure}
         </p>
       )}
+      <Held detail={detail} />
       {job.state === 'paused' && (
         <p role="status" className="rounded-md bg-warn-soft px-3 py-2">
           {job.doing}

@@ -41,7 +41,7 @@ const ACTS = [
 ] as const;
 const KNOWN = ['by', 'act', 'since'] as const;
 /** Kinds of definitions that have a page. */
-const PAGES = ['rule', 'runbook', 'source', 'connection', 'subscriber', 'contact'];
+const PAGES = ['rule', 'runbook', 'source', 'connection', 'subscriber', 'contact', 'guard'];
 
 /** Where what was done can be looked at. */
 function place({ what, act }: AuditItem): string | undefined {

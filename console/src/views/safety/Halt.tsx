@@ -5,6 +5,7 @@ import { nodes, setHalt, watch } from '../../api/client';
 import { useMay } from '../../ui/rights';
 import { Sure } from '../../ui/Sure';
 import { some } from '../../ui/words';
+import { Reason } from '../guard/Reason';
 
 export function Halt() {
   const may = useMay('responder');
@@ -56,15 +57,7 @@ export function Halt() {
           ))}
         </ul>
       )}
-      <label className="mt-2 block text-[13px]">
-        Why, for those who wonder
-        <input
-          className="mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
-          maxLength={300}
-          value={why}
-          onChange={(event) => setWhy(event.target.value)}
-        />
-      </label>
+      <Reason value={why} onType={setWhy} />
     </Sure>
   );
 }

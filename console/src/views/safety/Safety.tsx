@@ -1,9 +1,10 @@
-// What holds us back: what is muted, and the halt of all jobs.
+// What holds us back: what is muted, guards, trials, and the halt of all jobs.
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { mutes } from '../../api/client';
 import { Button, Empty, Header, Panel, Unanswered } from '../../ui/parts';
 import { useMay } from '../../ui/rights';
+import { Guards } from '../guard/Guards';
 import { Halt } from './Halt';
 import { Mute } from './Mute';
 import { MuteForm } from './MuteForm';
@@ -44,6 +45,7 @@ export function Component() {
               </p>
             )}
           </Panel>
+          <Guards />
           <Trials may={may} />
         </div>
         {may && (

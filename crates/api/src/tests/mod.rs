@@ -91,7 +91,7 @@ fn a_filter_says_what_it_does_not_know() {
     insta::assert_snapshot!(said.join("\n"), @"
     `many` is not a whole number
     `gestern` is not a time such as 2026-11-25T14:03:21Z
-    unknown field `sate`, expected one of `state`, `effect`, `runbook`, `rule`, `target`, `by`, `alarm`, `since`, `until`, `trial`, `after`, `limit`
+    unknown field `sate`, expected one of `state`, `effect`, `runbook`, `rule`, `target`, `by`, `alarm`, `held_by`, `since`, `until`, `trial`, `after`, `limit`
     `9223372036854775808` is not a whole number
     ");
 }

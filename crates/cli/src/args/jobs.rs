@@ -26,6 +26,9 @@ pub enum JobCommand {
         /// Launched by this person or program, by the name of its token
         #[arg(long)]
         by: Option<String>,
+        /// Held by this guard
+        #[arg(long, value_name = "GUARD")]
+        held_by: Option<String>,
         #[command(flatten)]
         window: Window,
         #[command(flatten)]
@@ -65,6 +68,21 @@ pub enum JobCommand {
         from_failed: bool,
         #[command(flatten)]
         asked: LaunchArgs,
+        #[command(flatten)]
+        server: Server,
+    },
+    /// Have a job begin in spite of the guard that holds it; other guards are asked still
+    #[command(after_help = "Example:
+  arvok job overrule 12 --guard booking-one-by-one --reason 'the second one is dark anyway'")]
+    Overrule {
+        /// Its number
+        id: i64,
+        /// The guard that holds it
+        #[arg(long, value_name = "NAME")]
+        guard: String,
+        /// Why, for those who wonder
+        #[arg(long)]
+        reason: String,
         #[command(flatten)]
         server: Server,
     },

@@ -5,6 +5,7 @@ mod alerts;
 mod connections;
 mod contacts;
 mod demo;
+mod guards;
 mod jobs;
 mod mutes;
 mod rules;
@@ -20,6 +21,7 @@ pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;
 pub use contacts::ContactCommand;
 pub use demo::{OfPort, Scene, Standin, WatchedPort};
+pub use guards::GuardCommand;
 pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use mutes::{BeginMute, MuteCommand};
 pub use rules::{
@@ -269,6 +271,9 @@ Examples:
     /// Jobs: what is being done
     #[command(subcommand)]
     Job(JobCommand),
+    /// Guards: limits that hold for all jobs, and what they hold
+    #[command(subcommand)]
+    Guard(GuardCommand),
     /// Mutes: keep rules from acting on something for a time
     #[command(subcommand)]
     Mute(MuteCommand),

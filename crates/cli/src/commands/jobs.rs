@@ -9,7 +9,7 @@ use crate::{
     show::{self, Line},
 };
 use arvok_api::{
-    Because, Cancel, Change, JobDetail, JobFilter, Resolve, SetAside, StepState, StepWord,
+    Because, Cancel, Change, JobDetail, JobFilter, Overrule, Resolve, SetAside, StepState, StepWord,
 };
 use arvok_core::job::JobState;
 use reqwest::{Method, Response};
@@ -24,6 +24,7 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
             rule,
             target,
             by,
+            held_by,
             window,
             paging,
             server,
@@ -39,6 +40,7 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
                 rule,
                 target,
                 by,
+                held_by,
                 ..JobFilter::default()
             };
             return list(
@@ -111,6 +113,12 @@ pub async fn job(command: JobCommand) -> Result<(), CliError> {
                 )
                 .await?;
             show::out(&format!("job {id} is stopped; see its end with `arvok job follow {id}`"));
+        }
+        JobCommand::Overrule { id, guard, reason, server } => {
+            let path = format!("/api/v1/jobs/{id}/overrule");
+            let asked = Overrule { guard: guard.clone(), reason };
+            Client::of(&server)?.change(Method::POST, &path, Some(&asked)).await?;
+            show::out(&format!("job {id} is not held by guard {guard} any more"));
         }
         JobCommand::Resolve { id, word, step, output, why, server } => {
             return resolve(&Client::of(&server)?, id, (word, step), (output, why)).await;

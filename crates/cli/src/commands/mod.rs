@@ -10,6 +10,7 @@ mod contacts;
 mod decisions;
 mod definitions;
 mod edit;
+mod guards;
 mod halt;
 mod help;
 mod jobs;
@@ -91,6 +92,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Connection(command) => connections::connection(command).await,
         Command::Connector(command) => definitions::named("connector", command).await,
         Command::Contact(command) => contacts::contact(command).await,
+        Command::Guard(command) => guards::guard(command).await,
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,
         Command::Secret(command) => access::secret(command).await,

@@ -277,6 +277,12 @@ pub fn job(d: &JobDetail) -> String {
     lines.extend(j.rule.as_ref().map(|r| format!("  rule        {r}")));
     lines.extend(d.reason.as_ref().map(|r| format!("  reason      {r}")));
     lines.extend(j.failure.as_ref().map(|f| format!("  failure     {f}")));
+    if let Some(held) = &j.held {
+        let until = held.until.map(|until| format!(", until {}", exact(until)));
+        let until = until.unwrap_or_default();
+        lines.push(format!("  held        by guard {} since {}", held.guard, exact(held.since)));
+        lines.push(format!("              {}{until}", held.why));
+    }
     lines.extend(d.goes_on_as.map(|job| format!("  goes on     as job {job}")));
     lines.extend(
         d.seen

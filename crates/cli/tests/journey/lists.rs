@@ -45,7 +45,7 @@ dispatch: { runbook: fine, inputs: { vm: \"${alert.resource}\" } }
 ";
 
 const SEVERITIES: [&str; 5] = ["indeterminate", "warning", "minor", "major", "critical"];
-const HELD: [&str; 6] = ["waiting", "resting", "capped", "flapping", "muted", "symptom"];
+const HELD: [&str; 7] = ["waiting", "resting", "capped", "flapping", "muted", "frozen", "symptom"];
 
 /// A stage with alerts of all sorts, each with its verdicts, and jobs that have ended.
 fn stage() -> Stage {

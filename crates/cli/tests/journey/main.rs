@@ -16,6 +16,7 @@ mod days;
 mod dependencies;
 mod doors;
 mod failover;
+mod guards;
 mod halts;
 mod house;
 mod imports;

@@ -7,8 +7,18 @@ const REFERENCE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/referen
 
 #[test]
 fn the_pages_are_true() {
-    let pages =
-        ["api", "source", "rule", "runbook", "connector", "connection", "subscriber", "contact"];
+    let pages = [
+        "api",
+        "source",
+        "rule",
+        "runbook",
+        "connector",
+        "connection",
+        "subscriber",
+        "contact",
+        "group",
+        "guard",
+    ];
     for page in pages {
         let file =
             if page == "api" { "openapi.json".to_owned() } else { format!("{page}.schema.json") };
@@ -96,6 +106,18 @@ fn the_example_of_contacts_is_accepted() {
     std::fs::write(&file, block.expect("a block")).expect("a file");
     let connections = format!("{}/connections", crate::kit::LIBRARY);
     let said = arvok(&["check", &file.display().to_string(), &connections], &[], "");
+    assert_eq!(said.code, 0, "{}", said.all());
+}
+
+/// The groups and guards of the page about documents are such.
+#[test]
+fn the_examples_of_guards_are_accepted() {
+    let page = include_str!("../../../../docs/reference/documents.md");
+    let section = page.split("\n## calendar\n").nth(1).expect("a section");
+    let blocks = section.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next());
+    let file = crate::kit::folder("guards-page").join("guards.yaml");
+    std::fs::write(&file, blocks.collect::<Vec<_>>().join("---\n")).expect("a file");
+    let said = arvok(&["check", &file.display().to_string()], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }
 

@@ -20,7 +20,7 @@ use arvok_store::{
 };
 use chrono::{DateTime, Utc};
 use serde_json::Value;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 struct Live {
     db: DatabaseConnection,
@@ -33,12 +33,19 @@ struct Live {
     jobs: usize,
 }
 
+/// No guard lets nothing begin.
+const NO_GUARDS: &arvok_core::guard::Guards = &arvok_core::guard::Guards::NONE;
+/// No rule proposes what it would dispatch.
+const NO_RULES: &BTreeMap<String, String> = &BTreeMap::new();
+
 impl Live {
     fn rules(&self) -> Rules<'_> {
         Rules {
             catalog: &self.catalog,
             matcher: &self.matcher,
             mutes: &[],
+            guards: NO_GUARDS,
+            proposing: NO_RULES,
             generation: self.generation,
         }
     }

@@ -1,6 +1,10 @@
 //! Calendars (iCalendar, RFC 5545): which events are on at a moment, repeated ones with their
 //! exceptions and with occurrences that were moved.
 
+mod document;
+
+pub use document::{CalendarDoc, NamedCalendar};
+
 use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, TimeZone, Utc};
 use chrono_tz::Tz;
 use icalendar::parser::{Component, Property, read_calendar, unfold};
@@ -15,6 +19,8 @@ const MAX_REPEATED: usize = 50;
 /// Most occurrences of one event that are on at a moment, or are exceptions.
 const MAX_ON: u16 = 20;
 const MAX_EXCEPTIONS: usize = 500;
+/// Most occurrences of one event that are found within a span of time.
+const MAX_WITHIN: u16 = 200;
 /// The first year in which an event may begin.
 const FIRST_YEAR: i32 = 2000;
 /// Longest event.
@@ -44,6 +50,17 @@ pub struct OngoingEvent<'c> {
     pub summary: &'c str,
     /// The mail addresses of those who take part, in small letters.
     pub attendees: &'c [String],
+    /// When it ends.
+    pub until: DateTime<Utc>,
+}
+
+/// An event of a calendar at one of its times.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TimedEvent {
+    /// What it is called.
+    pub summary: String,
+    /// When it begins.
+    pub from: DateTime<Utc>,
     /// When it ends.
     pub until: DateTime<Utc>,
 }
@@ -108,6 +125,24 @@ impl Calendar {
         .collect()
     }
 
+    /// When events are on within a span of time, the first first; of one that repeats so many at
+    /// most.
+    pub fn within(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<TimedEvent> {
+        let mut all: Vec<TimedEvent> = self
+            .events
+            .iter()
+            .flat_map(|event| {
+                event.begins_within(from, to).into_iter().map(|begins| TimedEvent {
+                    summary: event.summary.clone(),
+                    from: begins,
+                    until: begins + event.length,
+                })
+            })
+            .collect();
+        all.sort_by_key(|one| (one.from, one.until));
+        all
+    }
+
     /// What all events are called, and who takes part in them.
     pub fn names(&self) -> impl Iterator<Item = (&str, &[String])> {
         self.events.iter().map(|event| (event.summary.as_str(), event.attendees.as_slice()))
@@ -115,6 +150,21 @@ impl Calendar {
 }
 
 impl CalendarEvent {
+    /// When those of its occurrences begin of which a part lies within a span of time.
+    fn begins_within(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> Vec<DateTime<Utc>> {
+        let is_within = |begun: &DateTime<Utc>| *begun < to && *begun + self.length > from;
+        match &self.repeats {
+            None => Some(self.start.to_utc()).filter(is_within).into_iter().collect(),
+            Some(set) => {
+                let zone = self.start.timezone();
+                let first = (from - self.length).with_timezone(&zone);
+                let set = set.as_ref().clone().after(first).before(to.with_timezone(&zone));
+                let begins = set.all(MAX_WITHIN).dates;
+                begins.iter().map(DateTime::to_utc).filter(is_within).collect()
+            }
+        }
+    }
+
     /// When that of its occurrences began that is on.
     fn begun_at(&self, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
         let is_on = |begun: &DateTime<Utc>| *begun <= now && now < *begun + self.length;

@@ -8,10 +8,13 @@ mod references;
 pub use lint::Observed;
 
 use crate::{
+    calendar::NamedCalendar,
     connector::{self, Connection, Connector, Operation},
     contact::Contact,
     definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
     document::{Document, Problem, parse_file},
+    group::Group,
+    guard::{AtTimes, Guard, Guards, StandingGuard},
     job,
     matcher::Matcher,
     rehearse,
@@ -21,6 +24,7 @@ use crate::{
     subscriber::Subscriber,
     text::nearest,
 };
+use chrono::{DateTime, Utc};
 use serde_json::Value;
 use std::{
     any::Any,
@@ -48,7 +52,7 @@ impl KindOf {
 }
 
 /// All kinds of definitions.
-const KINDS: [KindOf; 7] = [
+const KINDS: [KindOf; 10] = [
     KindOf::of::<Source>(),
     KindOf::of::<Rule>(),
     KindOf::of::<Runbook>(),
@@ -56,6 +60,9 @@ const KINDS: [KindOf; 7] = [
     KindOf::of::<Connection>(),
     KindOf::of::<Subscriber>(),
     KindOf::of::<Contact>(),
+    KindOf::of::<NamedCalendar>(),
+    KindOf::of::<Group>(),
+    KindOf::of::<Guard>(),
 ];
 
 /// The JSON Schema (draft 2020-12) of one kind of document, made from the types that read it.
@@ -188,6 +195,31 @@ impl Catalog {
     /// The matcher over all rules.
     pub fn matcher(&self) -> Matcher {
         Matcher::new(self.rules().collect())
+    }
+
+    /// All guards, each with the group that its targets belong to and the times of its calendars
+    /// from a moment on.
+    pub fn guards(&self, now: DateTime<Utc>) -> Guards {
+        let one = |entry: &Arc<Entry>| {
+            let guard = shared::<Guard>(entry)?;
+            let group = guard.concerns.group.as_ref();
+            let group = group.and_then(|name| self.shared::<Group>(name));
+            let of_group = group.as_ref().map_or(0, |(_, version)| *version);
+            let times = |at: &Option<AtTimes>| {
+                let at = at.as_ref()?;
+                let found = self.get::<NamedCalendar>(&at.calendar);
+                Some(at.times(found.map(|(calendar, _)| &calendar.calendar), now))
+            };
+            Some(StandingGuard {
+                frozen: times(&guard.frozen),
+                only: times(&guard.only),
+                guard,
+                group: group.map(|(group, _)| group),
+                version: entry.version,
+                group_version: of_group,
+            })
+        };
+        Guards::new(self.entries(Kind::Guard).filter_map(one))
     }
 
     /// One operation of a connection's connector, with the connection by which it goes.

@@ -23,7 +23,9 @@ use crate::{
     matcher::{Match, test},
     mute::{self, Mute},
     rule::{Placed, Rule, Stance, TallyView},
-    settle::{self, AlarmTransition, Effect, Event, Fire, Machine, Matched, Memory, Slot},
+    settle::{
+        self, AlarmTransition, Effect, Event, Fire, Machine, Matched, Memory, Slot, Suspension,
+    },
 };
 use chrono::{DateTime, Utc};
 use rustc_hash::{FxHashMap, FxHasher};
@@ -262,10 +264,10 @@ impl<'a> Rehearsal<'a> {
         let muting = |key: &str, id: Option<AlertId>, now: DateTime<Utc>| {
             let earlier = || kept.get(key)?.iter().find(|k| Some(k.id) == id).map(|k| &k.alert);
             let alert = current.filter(|(n, _)| Some(*n) == id).map(|(_, alert)| alert);
-            mute::longest(mutes, rule, alert.or_else(earlier), now)
+            mute::longest(mutes, rule, alert.or_else(earlier), now).map(Suspension::Mute)
         };
         let effects = Machine::new(rule, Stance::Act, &mut self.memory, &mut number)
-            .muted_by(&muting)
+            .suspended_by(&muting)
             .handle(now, event);
         for effect in effects {
             match effect {

@@ -62,7 +62,7 @@ mod machine;
 mod reason;
 mod tally;
 
-pub use machine::{Machine, Muting};
+pub use machine::{Machine, Suspending, Suspension};
 pub use reason::{Reason, Trigger};
 pub use tally::{Decision, Episode, Fired, Held, Memory, Pool, SettledAlert, Tally};
 

@@ -6,7 +6,7 @@
 )]
 
 use super::Fired;
-use crate::{JobId, Period, Severity, Verdict, period::rough, rule::Stance};
+use crate::{JobId, Period, Severity, Verdict, guard::Freeze, period::rough, rule::Stance};
 use chrono::{DateTime, SecondsFormat, Utc};
 use std::fmt;
 
@@ -43,6 +43,8 @@ pub enum Reason {
     Flaps { changes: usize, within: Period, due: DateTime<Utc> },
     /// A person keeps the rule from acting.
     Muted { by: String, why: String, until: DateTime<Utc> },
+    /// A guard lets nothing begin at this time.
+    Frozen(Freeze),
     /// Explained by something upstream.
     Explained { cause: String },
     /// Cleared while it was held.
@@ -78,6 +80,8 @@ pub enum Trigger {
     Calm,
     /// No longer muted.
     Unmuted,
+    /// No longer frozen.
+    Thawed,
     /// Rested.
     Rested(Period),
     /// Gathered.
@@ -113,6 +117,7 @@ impl fmt::Display for Trigger {
             Self::Missing(d) => write!(f, "nothing came for {d}"),
             Self::Calm => f.write_str("no longer flapping and still raised"),
             Self::Unmuted => f.write_str("no longer muted and still raised"),
+            Self::Thawed => f.write_str("no longer frozen and still raised"),
             Self::Rested(d) => write!(f, "the rest of {d} is over and it is raised"),
             Self::Gathered(n) => write!(f, "{n} gathered"),
             Self::Room => f.write_str("the cap has room again and it is still raised"),
@@ -193,6 +198,10 @@ impl fmt::Display for Reason {
             }
             Self::Muted { by, why, until } => {
                 write!(f, "muted by {by} until {}: {why}", clock(*until))
+            }
+            Self::Frozen(freeze) => {
+                let (why, until) = (freeze.in_words(), clock(freeze.until));
+                write!(f, "{why} until {until}, by guard {}", freeze.guard)
             }
             Self::Explained { cause } => write!(f, "explained by {cause}"),
             Self::Cleared { verdict, after } => {

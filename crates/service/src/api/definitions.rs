@@ -52,7 +52,13 @@ async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError
         Kind::Source => read::source_use(&node.pools.questions).await?,
         Kind::Rule => read::rule_use(&node.pools.questions).await?,
         Kind::Runbook => read::runbook_use(&node.pools.questions).await?,
-        Kind::Connector | Kind::Connection | Kind::Subscriber | Kind::Contact => BTreeMap::new(),
+        Kind::Connector
+        | Kind::Connection
+        | Kind::Subscriber
+        | Kind::Contact
+        | Kind::Calendar
+        | Kind::Group
+        | Kind::Guard => BTreeMap::new(),
     })
 }
 
@@ -74,7 +80,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
 }
 
 /// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`,
-/// `subscriber`, `contact`.
+/// `subscriber`, `contact`, `calendar`, `group`, `guard`.
 #[utoipa::path(operation_id = "listDefinitions", tag = "definitions", params(("kind" = String,
     Path)),
     responses((status = 200, body = Page<DefinitionItem>), (status = 404, body = Problem)))]

@@ -21,7 +21,11 @@ const MOST_STEPS: usize = 20_000;
 pub(super) fn set_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
     for job in jobs {
         match job.state {
-            JobState::Queued => job.doing = "waits for its turn".into(),
+            JobState::Queued => {
+                let held = job.held.as_ref();
+                let held = held.map(|held| format!("held by guard {}: {}", held.guard, held.why));
+                job.doing = held.unwrap_or_else(|| "waits for its turn".into());
+            }
             JobState::Running | JobState::Waiting | JobState::Paused => {}
             JobState::Unsure => job.doing = "waits for a person to resolve it".into(),
             JobState::Succeeded => {

@@ -424,5 +424,6 @@ fn detail(
         goes_on_as: row.goes_on_as,
         acts: Vec::new(),
         trace: row.trace,
+        overruled: row.overruled,
     }
 }

@@ -13,6 +13,7 @@ mod connections;
 mod contacts;
 mod decisions;
 mod definitions;
+mod guards;
 mod halt;
 mod health;
 mod host_keys;
@@ -213,6 +214,10 @@ fn of_subscribers(config: &mut web::ServiceConfig) {
     config
         .service(contacts::list)
         .service(contacts::one)
+        .service(guards::list)
+        .service(guards::one)
+        .service(guards::resume)
+        .service(guards::overrule)
         .service(subscribers::list)
         .service(subscribers::one)
         .service(subscribers::events)

@@ -1,8 +1,8 @@
 //! The description of the API (OpenAPI 3.1), made from the handlers.
 
 use super::{
-    access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, halt,
-    health, jobs, launch, library, mutes, nodes, proposals, rehearsal, rules, runbooks,
+    access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, guards,
+    halt, health, jobs, launch, library, mutes, nodes, proposals, rehearsal, rules, runbooks,
     runner_calls, runners, storage, stream, subscribers, timeline, trials, unreadable, watch,
     webhook,
 };
@@ -117,6 +117,10 @@ struct OfRunners;
     connections::import,
     contacts::list,
     contacts::one,
+    guards::list,
+    guards::one,
+    guards::resume,
+    guards::overrule,
     subscribers::list,
     subscribers::one,
     subscribers::events,

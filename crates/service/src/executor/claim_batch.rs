@@ -47,8 +47,10 @@ pub(super) async fn open(
             node.announcer.tell(Change { jobs, ..Change::default() });
             return Ok(begun);
         }
-        // Another on its target was quicker, or deciding about it takes longer; its turn comes.
-        Err(StoreError::Behind | StoreError::Contended(_)) if all.len() == 1 => {}
+        // Another on its target was quicker, deciding about it takes longer, or more is published
+        // than this node knows; its turn comes.
+        Err(StoreError::Behind | StoreError::Contended(_) | StoreError::Stale(_))
+            if all.len() == 1 => {}
         Err(e) => match all.as_slice() {
             [id] => put_back(node, *id, &e.to_string()).await,
             _ => tracing::debug!(jobs = all.len(), "they begin one by one: {e}"),
@@ -79,14 +81,9 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
         }
     }
     let firsts = begun.iter().flatten().map(Begun::first).collect();
-    let begun = match jobs::begin(
-        &node.pools.work,
-        &node.name,
-        firsts,
-        &node.published().at_once,
-        clock::now(),
-    )
-    .await
+    let published = node.published();
+    let limited = published.limited();
+    let begun = match jobs::begin(&node.pools.work, &node.name, firsts, limited, clock::now()).await
     {
         // What is missing was begun elsewhere meanwhile, or has ended, or is held.
         Ok(kept) => begun

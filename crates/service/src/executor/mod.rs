@@ -16,7 +16,10 @@ mod record;
 pub(crate) use outside::{Link, answer_address};
 pub(crate) use overdue::end_overdue;
 
-use crate::node::{Alive, Node};
+use crate::{
+    clock,
+    node::{Alive, Node},
+};
 use arvok_api::Change;
 use arvok_core::{
     JobId,
@@ -24,13 +27,14 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError,
-    jobs::{self, Claimed, ClaimedJob, Renewed, Search},
+    jobs::{self, Claimed, ClaimedJob, Renewed, Search, guards},
     outside::{
         children,
         decisions::{self, Decision},
         events,
     },
 };
+use chrono::TimeDelta;
 use claim_batch::NotOpened;
 use deciding::{Deciding, DecidingJobs};
 use execution::Execution;
@@ -54,6 +58,8 @@ const DEADLOCKS: u32 = 4;
 const RENEW: Duration = Duration::from_secs(2);
 /// A claim that takes longer looks through what it may not claim.
 const SLOW: Duration = Duration::from_millis(20);
+/// How old the times of calendars may be by which guards decide.
+const TIMES_ANEW: TimeDelta = TimeDelta::hours(1);
 /// Most jobs of one claim.
 const TOGETHER: usize = 16;
 /// How long jobs may go on when the node stops.
@@ -103,6 +109,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                     untie(&node).await;
                     go_on(&node).await;
                     from = let_back(&node, &from).await;
+                    look_at_guards(&node).await;
                 }
             }
             () = node.wakeups.jobs.notified() => {}
@@ -110,6 +117,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         }
         // All that have ended: claims are made once for them.
         while executions.try_join_next().is_some() {}
+        let_back_held(&node).await;
         claim_all(&executor, &mut executions).await;
     }
     let ending = async { while executions.join_next().await.is_some() {} };
@@ -141,7 +149,7 @@ async fn claim_all(executor: &Arc<Executor>, executions: &mut JoinSet<()>) {
             node: &node.name,
             alive: &alive,
             deciding: &deciding,
-            at_once: &published.at_once,
+            limited: published.limited(),
             several: places.len(),
             alone,
             share: *node.share.load_full(),
@@ -251,6 +259,41 @@ async fn set_aside(node: &Node) {
 async fn let_back(node: &Node, from: &str) -> String {
     let next = jobs::let_back(&node.pools.work, &node.published().at_once, from).await;
     next.inspect_err(complain).ok().flatten().unwrap_or_default()
+}
+
+/// Lets back what guards hold, as far as there is room.
+async fn let_back_held(node: &Node) {
+    let published = node.published();
+    if published.guards.is_empty() {
+        return;
+    }
+    if let Err(e) = guards::let_back_held(&node.pools.work, &published.guards).await {
+        complain(&e);
+    }
+}
+
+/// Opens circuits of guards whose jobs have failed too often, counts anew for guards that were
+/// changed, and frees what is held by those that are not there any more.
+async fn look_at_guards(node: &Node) {
+    let published = node.published();
+    let looked = async {
+        // Times of calendars are worked out for two days.
+        if clock::now() - published.loaded_at > TIMES_ANEW && !published.guards.is_empty() {
+            node.reload().await?;
+        }
+        if guards::look_at(&node.pools.work, &published.guards).await? {
+            node.announcer.tell(Change { definitions: true, ..Change::default() });
+            node.reload().await?;
+        }
+        guards::free(&node.pools.work, &published.guards).await
+    };
+    match looked.await {
+        Ok(0) => {}
+        Ok(_) => node.wakeups.jobs.notify_one(),
+        // Another node knows more.
+        Err(StoreError::Stale(_)) => {}
+        Err(e) => complain(&e),
+    }
 }
 
 /// Wakes the jobs for which alerts came that may be what they wait for.

@@ -8,13 +8,19 @@ use arvok_core::{
     connector::Connection,
     document::parse_file,
     expr::{Scope, Template, Val},
+    guard::Guards,
     matcher::Matcher,
     mute::Mute,
+    rule::Rule,
     runbook::Runbook,
 };
 use arvok_store::{
-    DatabaseConnection, StoreError, definitions, entity::definition::Model, host_keys,
-    intake::Rules, mutes, secrets,
+    DatabaseConnection, StoreError, definitions,
+    entity::definition::Model,
+    host_keys,
+    intake::Rules,
+    jobs::{Limited, guards},
+    mutes, secrets,
 };
 use chrono::{DateTime, Utc};
 use std::{
@@ -48,6 +54,10 @@ pub(crate) struct Published {
     pub mutes: Vec<Mute>,
     /// Runbooks of which there may be so many jobs at once.
     pub at_once: Vec<(String, i32)>,
+    /// The guards, with their groups.
+    pub guards: Guards,
+    /// Rules that propose what they would dispatch, since a circuit is open, and why.
+    pub proposing: BTreeMap<String, String>,
     pub secrets: BTreeMap<String, Secret>,
     /// The fingerprints of the keys that were trusted, by connection and machine.
     pub host_keys: BTreeMap<String, TrustedKeys>,
@@ -67,6 +77,7 @@ type Stamps = BTreeMap<(Kind, String), Stamp>;
 struct Compiled {
     catalog: Arc<Catalog>,
     matcher: Arc<Matcher>,
+    guards: Guards,
     stamps: Arc<Stamps>,
     faulty: Vec<String>,
 }
@@ -91,9 +102,10 @@ impl Published {
         let secrets = opened(db, vault).await?;
         let host_keys = host_keys::all(db).await?;
         let (mutes, unknown) = mutes::open(db).await?;
+        let circuits = guards::circuits(db).await?;
         let last = Arc::clone(&before);
         let compiled = tokio::task::spawn_blocking(move || {
-            catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before))).unwrap_or_else(
+            catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before, now))).unwrap_or_else(
                 |_| {
                     let faulty = vec![
                         "the set as a whole cannot be compiled; the one before stays".to_owned(),
@@ -102,6 +114,7 @@ impl Published {
                     Compiled {
                         catalog: Arc::clone(&before.catalog),
                         matcher: Arc::clone(&before.matcher),
+                        guards: before.guards.clone(),
                         stamps: Arc::clone(&before.stamps),
                         faulty,
                     }
@@ -113,7 +126,7 @@ impl Published {
         for faulty in &compiled.faulty {
             tracing::error!("a published definition cannot be compiled: {faulty}");
         }
-        let Compiled { catalog, matcher, stamps, mut faulty } = compiled;
+        let Compiled { catalog, matcher, guards, stamps, mut faulty } = compiled;
         faulty.extend(unknown);
         let private = settings.values().filter(|s| s.allowed.is_some()).map(|s| s.value.clone());
         let redactor = Redactor::new(secrets.values().map(|s| s.value.clone()).chain(private));
@@ -121,12 +134,17 @@ impl Published {
             .all::<Runbook>()
             .filter_map(|(r, _)| Some((r.name.clone(), i32::try_from(r.at_once?).ok()?)));
         let at_once = limited.collect();
+        let stopped =
+            |(rule, _): (&Rule, i32)| Some((rule.name.clone(), guards.stop(rule, &circuits)?));
+        let proposing = catalog.all::<Rule>().filter_map(stopped).collect();
         Ok(Self {
             catalog,
             matcher,
             stamps,
             mutes,
             at_once,
+            guards,
+            proposing,
             secrets,
             host_keys,
             settings,
@@ -142,12 +160,19 @@ impl Published {
         entry.is_some_and(|e| e.version == n.version)
     }
 
+    /// What holds jobs back besides their targets.
+    pub fn limited(&self) -> Limited<'_> {
+        Limited { at_once: &self.at_once, guards: &self.guards }
+    }
+
     /// What deciding needs.
     pub fn rules(&self) -> Rules<'_> {
         Rules {
             catalog: &self.catalog,
             matcher: &self.matcher,
             mutes: &self.mutes,
+            guards: &self.guards,
+            proposing: &self.proposing,
             generation: self.generation,
         }
     }
@@ -171,7 +196,12 @@ async fn opened(
 }
 
 /// Compiles what is new beside what stays. What cannot be compiled keeps its last good version.
-fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -> Compiled {
+fn compile(
+    rows: &[Model],
+    newest: &[definitions::Newest],
+    before: &Published,
+    now: DateTime<Utc>,
+) -> Compiled {
     let mut entries: Vec<(Arc<Entry>, Stamp)> = Vec::new();
     let mut faulty = Vec::new();
     let stay = |kind: &str, name: &str| {
@@ -215,7 +245,9 @@ fn compile(rows: &[Model], newest: &[definitions::Newest], before: &Published) -
     } else {
         Arc::new(catalog.matcher())
     };
-    Compiled { catalog: Arc::new(catalog), matcher, stamps: Arc::new(stamps), faulty }
+    // What is on in calendars is worked out here, off the workers.
+    let guards = catalog.guards(now);
+    Compiled { catalog: Arc::new(catalog), matcher, guards, stamps: Arc::new(stamps), faulty }
 }
 
 /// Compiles a stored version.

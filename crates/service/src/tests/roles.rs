@@ -48,6 +48,8 @@ fn body(path: &str) -> &'static str {
         "/api/v1/jobs/{id}/resolve" => r#"{ "as": "done" }"#,
         "/api/v1/alarms/{id}/acts" => r#"{ "act": "acknowledged" }"#,
         "/api/v1/halt" => r#"{ "reason": "drill" }"#,
+        "/api/v1/guards/{name}/resume" => r#"{ "reason": "drill" }"#,
+        "/api/v1/jobs/{id}/overrule" => r#"{ "guard": "none", "reason": "drill" }"#,
         "/api/v1/runbooks/try" => r#"{ "runbook": "none", "step": "look" }"#,
         "/api/v1/trials" => r#"{ "source": "pier", "alert": { "kind": "a", "resource": "vm/a" } }"#,
         "/api/v1/mutes" => r#"{ "covers": { "rules": ["*"] }, "reason": "drill", "for": "1h" }"#,

@@ -100,7 +100,7 @@ pub struct Model {
     /// The rules through whose jobs' events it came to be.
     #[sea_orm(column_type = "JsonBinary")]
     pub chain: Option<Json>,
-    /// Who launched it by hand.
+    /// Who launched it, by hand or from a proposal.
     pub launched_by: Option<StoredPrincipal>,
     /// The key of that launch.
     pub launch_key: Option<String>,
@@ -117,6 +117,14 @@ pub struct Model {
     pub trace: Option<String>,
     /// How far it may go, if it is that of a trial.
     pub trial: Option<Stored<Trial>>,
+    /// Why a guard holds it, or held it last.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub held: Option<Json>,
+    /// When a guard looks at it anew at the latest.
+    pub held_look: Option<DateTimeUtc>,
+    /// The guards that were overruled for it, by whom and why.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub overruled: Option<Json>,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -11,8 +11,8 @@ use super::{
 use crate::StoreError;
 use arvok_core::{
     AlarmId, Alert, AlertId, JobId, alarm,
-    rule::{Placed, Rule},
-    settle::{AlarmTransition, Effect, Event, Machine, Matched, Memory},
+    rule::{Placed, Rule, Stance},
+    settle::{AlarmTransition, Effect, Event, Machine, Matched, Memory, Suspension},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseTransaction;
@@ -183,17 +183,25 @@ impl<'a> Work<'a, '_> {
             numbers.given.pop_front()
         };
         let machine = Machine::new(rule, rule.stance, memory, &mut number);
+        let proposing = batch.proposing.get(&rule.name);
+        let acts = rule.stance == Stance::Act && proposing.is_none();
+        let machine = match proposing {
+            Some(why) => machine.proposing(why),
+            None => machine,
+        };
         if batch.muting.is_empty() {
             return machine.handle(now, event);
         }
         let held_by = RefCell::new(std::mem::take(&mut self.outcome.held_by));
         let muting = |key: &str, id: Option<AlertId>, now: DateTime<Utc>| {
             let fresh = id.and_then(|id| batch.alert(id));
-            let mute = batch.muting.of(rule, key, id, fresh, now)?;
-            held_by.borrow_mut().insert(mute.id);
-            Some(mute)
+            let suspension = batch.muting.of((rule, acts), key, id, fresh, now)?;
+            if let Suspension::Mute(mute) = &suspension {
+                held_by.borrow_mut().insert(mute.id);
+            }
+            Some(suspension)
         };
-        let effects = machine.muted_by(&muting).handle(now, event);
+        let effects = machine.suspended_by(&muting).handle(now, event);
         self.outcome.held_by = held_by.into_inner();
         effects
     }

@@ -273,8 +273,9 @@ async fn within(
         })
         .collect();
     let taken = due.len();
-    let muting = Muting::load(tx, rules.mutes, &memories, now).await?;
-    let mut batch = Undecided { catalog: rules.catalog, muting, fresh: Vec::new(), due, now };
+    let muting = Muting::load(tx, (rules.mutes, rules.guards), &memories, now).await?;
+    let Rules { catalog, proposing, .. } = rules;
+    let mut batch = Undecided { catalog, muting, proposing, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
     let mut outcome = decide::settle(tx, &batch, memories).await?;
     outcome.alarms =

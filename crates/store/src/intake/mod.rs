@@ -30,7 +30,8 @@ use crate::{
 };
 use arvok_api::{Change, TakenAlert};
 use arvok_core::{
-    AlarmId, Alert, AlertId, Catalog, JobId, alarm, matcher::Matcher, mute::Mute, rule::Placed,
+    AlarmId, Alert, AlertId, Catalog, JobId, alarm, guard::Guards, matcher::Matcher, mute::Mute,
+    rule::Placed,
 };
 use chrono::{DateTime, Timelike, Utc};
 use mutes::Muting;
@@ -102,6 +103,10 @@ pub struct Rules<'a> {
     pub matcher: &'a Matcher,
     /// Mutes that stand or come.
     pub mutes: &'a [Mute],
+    /// The guards, which may let nothing begin at times.
+    pub guards: &'a Guards,
+    /// Rules that propose what they would dispatch, and why.
+    pub proposing: &'a BTreeMap<String, String>,
     /// The generation of what is published.
     pub generation: i64,
 }
@@ -250,7 +255,8 @@ async fn attempt(
     };
     let batch = Undecided {
         catalog: rules.catalog,
-        muting: Muting::load(&tx, rules.mutes, &memories, plan.now).await?,
+        muting: Muting::load(&tx, (rules.mutes, rules.guards), &memories, plan.now).await?,
+        proposing: rules.proposing,
         fresh,
         due: Vec::new(),
         now: plan.now,

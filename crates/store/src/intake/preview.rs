@@ -4,9 +4,10 @@ use super::{alarms, rule_state};
 use crate::StoreError;
 use arvok_core::{
     Alert, AlertState, Verdict,
+    guard::Guards,
     mute::{self, Mute},
-    rule::{Placed, Rule},
-    settle::{AlarmTransition, Effect, Event, Machine, Matched},
+    rule::{Placed, Rule, Stance},
+    settle::{AlarmTransition, Effect, Event, Machine, Matched, Suspension},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseConnection;
@@ -16,7 +17,7 @@ pub async fn preview(
     db: &DatabaseConnection,
     rule: &Rule,
     alert: &Alert,
-    mutes: &[Mute],
+    (mutes, guards, proposing): (&[Mute], &Guards, Option<&str>),
     now: DateTime<Utc>,
 ) -> Result<(Verdict, String), StoreError> {
     let Placed { keys, entries } = match rule.place(alert) {
@@ -39,10 +40,21 @@ pub async fn preview(
         cause: None,
     };
     let mut number = || None;
-    let muting = |_: &str, _, now: DateTime<Utc>| mute::longest(mutes, rule, Some(alert), now);
-    let effects = Machine::new(rule, rule.stance, &mut memory, &mut number)
-        .muted_by(&muting)
-        .handle(now, Event::Matched(matched));
+    let acts = rule.stance == Stance::Act && proposing.is_none();
+    let muting = |_: &str, _, now: DateTime<Utc>| {
+        let mute = mute::longest(mutes, rule, Some(alert), now).map(Suspension::Mute);
+        let freeze = Some(guards)
+            .filter(|_| acts)
+            .and_then(|guards| guards.freeze_of(rule, alert.resource.as_str(), now))
+            .map(Suspension::Freeze);
+        [mute, freeze].into_iter().flatten().max_by_key(Suspension::until)
+    };
+    let machine = Machine::new(rule, rule.stance, &mut memory, &mut number).suspended_by(&muting);
+    let machine = match proposing {
+        Some(why) => machine.proposing(why),
+        None => machine,
+    };
+    let effects = machine.handle(now, Event::Matched(matched));
     let own = effects.into_iter().rev().find_map(|e| match e {
         Effect::Verdict { alert: None, verdict, reason, .. } => Some((verdict, reason.to_string())),
         _ => None,

@@ -7,6 +7,7 @@ use arvok_core::{
     settle::Slot,
 };
 use chrono::{DateTime, Utc};
+use std::collections::BTreeMap;
 
 /// A recorded alert with its number, its hits, and what it did to its alarm.
 pub(super) struct Fresh<'a> {
@@ -28,6 +29,8 @@ impl<'a> Fresh<'a> {
 pub(super) struct Undecided<'a> {
     pub catalog: &'a Catalog,
     pub muting: Muting<'a>,
+    /// Rules that propose what they would dispatch, and why.
+    pub proposing: &'a BTreeMap<String, String>,
     pub fresh: Vec<Fresh<'a>>,
     pub due: Vec<Due>,
     pub now: DateTime<Utc>,

@@ -67,6 +67,7 @@ pub async fn let_back(
             first AS (SELECT n.id FROM seen s CROSS JOIN LATERAL (SELECT a.id FROM job a
             WHERE a.state = 'queued' AND a.aside
                     AND a.target = s.target AND coalesce(a.deadline, 'infinity') > now()
+                    AND coalesce(a.held_look, '-infinity') <= now()
                 ORDER BY a.urgency DESC, coalesce(a.deadline, 'infinity'), a.id LIMIT 1) n),
             back AS (UPDATE job SET aside = false WHERE id IN (SELECT j.id FROM job j
             JOIN first f ON f.id = j.id

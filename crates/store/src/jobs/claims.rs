@@ -8,12 +8,14 @@
 
 use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
+    guards::{self, Judged},
     record::{ClaimedRecord, Record},
     recording::{Holds, write},
 };
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{
     AlarmId, AlertId, JobId, TraceContext, Trial,
+    guard::{Guards, QueuePlace},
     job::{JobState, Progress},
 };
 use chrono::{DateTime, Utc};
@@ -28,6 +30,22 @@ use std::{
 /// How many jobs of a runbook there may be at once, where it says so.
 pub type AtOnce = (String, i32);
 
+/// What holds jobs back besides their targets.
+#[derive(Clone, Copy, Debug)]
+pub struct Limited<'a> {
+    /// Runbooks of which there may be so many jobs at once.
+    pub at_once: &'a [AtOnce],
+    /// The guards.
+    pub guards: &'a Guards,
+}
+
+impl Default for Limited<'_> {
+    fn default() -> Self {
+        static NONE: Guards = Guards::NONE;
+        Self { at_once: &[], guards: &NONE }
+    }
+}
+
 /// What a node looks for.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Search<'a> {
@@ -37,8 +55,8 @@ pub struct Search<'a> {
     pub alive: &'a [Claim],
     /// Jobs whose first events it is deciding about.
     pub deciding: &'a [JobId],
-    /// Runbooks of which there may be so many jobs at once.
-    pub at_once: &'a [AtOnce],
+    /// What holds them back besides their targets.
+    pub limited: Limited<'a>,
     /// Most jobs.
     pub several: usize,
     /// Whether jobs that nobody has begun are claimed as well, instead of being found only.
@@ -116,6 +134,12 @@ struct ClaimedRow {
     holds: bool,
     trace: Option<String>,
     trial: Option<Stored<Trial>>,
+    urgency: i16,
+    deadline: Option<DateTime<Utc>>,
+    rule: Option<String>,
+    by_person: bool,
+    held_by: Option<String>,
+    overruled: Vec<String>,
 }
 
 impl ClaimedRow {
@@ -132,7 +156,9 @@ impl ClaimedRow {
 
 const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, \
     created_at, progress,
-    begun, word, word_number, posts, depth, holds, trace, trial";
+    begun, word, word_number, posts, depth, holds, trace, trial,
+    urgency, deadline, rule, launched_by IS NOT NULL AS by_person, held ->> 'guard' AS held_by,
+    coalesce(ARRAY(SELECT o ->> 'guard' FROM jsonb_array_elements(overruled) o), '{}') AS overruled";
 
 /// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1`
 /// claims that are alive, `$2` and `$3` runbooks and how many of their jobs there may be at once,
@@ -152,7 +178,7 @@ pub fn claiming() -> String {
 /// # Errors
 /// If the database cannot be worked with.
 pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claimed, StoreError> {
-    let Search { node, at_once, several, .. } = search;
+    let Search { node, limited, several, .. } = search;
     let tx = db.begin().await?;
     let mut found = find(&tx, search).await?;
     let all = found.len();
@@ -168,7 +194,7 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
         let counts = row.state.0 == JobState::Queued && row.depth == 0 && !row.is_dry();
         counts.then(|| row.runbook.clone())
     };
-    as_many_as_may_be(&tx, &mut found, (at_once, search.deciding), counted).await?;
+    as_many_as_may_be(&tx, &mut found, (limited.at_once, search.deciding), counted).await?;
     // They are written in this order: of two nodes with jobs on the same targets one waits for the
     // other, and never both.
     found.sort_by(|a, b| a.target.cmp(&b.target));
@@ -180,8 +206,16 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
             unbegun: fresh,
         });
     }
-    let claims: Vec<(JobId, Claim)> =
-        found.iter().map(|row| (JobId(row.id), Claim(row.claim))).collect();
+    let mut jobs = claimed(found)?;
+    let judged = match judge(&tx, limited.guards, &mut jobs).await {
+        // More is published than this node knows; its turn comes.
+        Err(StoreError::Stale(_)) => {
+            tx.rollback().await?;
+            return Ok(Claimed::default());
+        }
+        judged => judged?,
+    };
+    let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
     let taken = match write_claims(&tx, &claims, node, fresh).await.map_err(behind) {
         // Another node took a job on the same target at the same moment; its turn comes.
         Err(StoreError::Behind) => {
@@ -190,17 +224,31 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
         }
         taken => taken?,
     };
+    judged.write(&tx, &taken).await?;
     tx.commit().await?;
-    found.retain(|row| taken.contains(&JobId(row.id)));
+    jobs.retain(|job| taken.contains(&job.id));
     // Where others were quicker, more may be due than they took.
-    Ok(Claimed { more: more || found.is_empty(), jobs: claimed(found)?, unbegun: false })
+    Ok(Claimed { more: more || jobs.is_empty(), jobs, unbegun: false })
+}
+
+/// Asks the guards of those that have not begun, and leaves out what they stop.
+async fn judge(
+    tx: &DatabaseTransaction,
+    guards: &Guards,
+    jobs: &mut Vec<ClaimedJob>,
+) -> Result<Judged, StoreError> {
+    let mut unbegun: Vec<&ClaimedJob> = jobs.iter().filter(|job| job.is_new).collect();
+    unbegun.sort_by(|a, b| a.place.order(&b.place));
+    let judged = guards::judge(tx, guards, &unbegun).await?;
+    jobs.retain(|job| !judged.stops(job.id));
+    Ok(judged)
 }
 
 /// What is due.
 async fn find(tx: &DatabaseTransaction, search: Search<'_>) -> Result<Vec<ClaimedRow>, StoreError> {
     let alive: Vec<i64> = search.alive.iter().map(|c| c.0).collect();
     let deciding: Vec<i64> = search.deciding.iter().map(|job| job.0).collect();
-    let (runbooks, most): (Vec<String>, Vec<i32>) = search.at_once.iter().cloned().unzip();
+    let (runbooks, most): (Vec<String>, Vec<i32>) = search.limited.at_once.iter().cloned().unzip();
     let number = |n: usize| i32::try_from(n).unwrap_or(i32::MAX);
     let (several, unbegun) = (number(search.several), number(search.share.window(search.several)));
     let values = vec![
@@ -242,6 +290,7 @@ impl ClaimedRow {
             trial: row.trial.map(|trial| trial.0),
             progress: row.progress,
             begun: row.begun,
+            is_new: row.state.0 == JobState::Queued || !row.begun,
             word: row
                 .word
                 .map(|word| serde_json::from_value(word).map(|word| (row.word_number, word)))
@@ -255,6 +304,11 @@ impl ClaimedRow {
             alert: row.alert_seq.map(AlertId),
             alarm: row.alarm_id.map(AlarmId),
             created_at: row.created_at,
+            place: QueuePlace { urgency: row.urgency, deadline: row.deadline, id: JobId(row.id) },
+            rule: row.rule,
+            by_person: row.by_person,
+            held_by: row.held_by,
+            overruled: row.overruled,
         })
     }
 }
@@ -373,8 +427,8 @@ impl First<'_> {
 }
 
 /// Begins jobs that nobody has begun: writes their claims, and their first records, in one commit.
-/// Those that have begun; the others are not any more as they were found, or are one too many of
-/// their runbook.
+/// Those that have begun; the others are not any more as they were found, are one too many of
+/// their runbook, or are stopped by a guard.
 ///
 /// # Errors
 /// [`StoreError::Behind`] if another job on one of the targets has begun meanwhile: none of them
@@ -384,19 +438,27 @@ pub async fn begin(
     db: &DatabaseConnection,
     node: &str,
     mut first: Vec<First<'_>>,
-    at_once: &[AtOnce],
+    limited: Limited<'_>,
     now: DateTime<Utc>,
 ) -> Result<BTreeSet<JobId>, StoreError> {
+    let Limited { at_once, guards } = limited;
     let counted = |first: &First<'_>| (first.job.depth == 0).then(|| first.job.runbook.clone());
     let is_limited = |first: &First<'_>| at_once.iter().any(|(name, _)| *name == first.job.runbook);
+    let is_guarded = |first: &First<'_>| guards::concerned(guards, first.job);
     let kinds = first.iter().map(|f| f.record.is_some()).collect::<BTreeSet<_>>();
-    if kinds.len() < 2 && !first.iter().any(is_limited) {
+    if kinds.len() < 2 && !first.iter().any(|first| is_limited(first) || is_guarded(first)) {
         return write_first(db, node, &first, now).await;
     }
     let tx = db.begin().await?;
     let begun = async {
         as_many_as_may_be(&tx, &mut first, (at_once, &[]), counted).await?;
-        write_first(&tx, node, &first, now).await
+        let mut jobs: Vec<&ClaimedJob> = first.iter().map(|first| first.job).collect();
+        jobs.sort_by(|a, b| a.place.order(&b.place));
+        let judged = guards::judge(&tx, guards, &jobs).await?;
+        first.retain(|first| !judged.stops(first.job.id));
+        let begun = write_first(&tx, node, &first, now).await?;
+        judged.write(&tx, &begun).await?;
+        Ok(begun)
     };
     match begun.await {
         Ok(begun) => tx.commit().await.map(|()| begun).map_err(StoreError::from),

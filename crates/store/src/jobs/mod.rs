@@ -8,6 +8,7 @@
 
 mod aside;
 mod claims;
+pub mod guards;
 mod halt;
 pub(crate) mod new;
 mod outside;
@@ -17,7 +18,7 @@ mod recording;
 mod unexecuted;
 
 pub use aside::{let_back, set_aside};
-pub use claims::{AtOnce, Claimed, First, Search, Share, begin, claim, claiming};
+pub use claims::{AtOnce, Claimed, First, Limited, Search, Share, begin, claim, claiming};
 pub use halt::{halt, let_go_on, lift_halt, set_halt};
 pub use record::{
     AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Looked, Next, Record, Saw,
@@ -30,6 +31,7 @@ use arvok_api::StepState;
 use arvok_core::{
     AlarmId, AlertId, AlertState, JobId, Principal, Severity, TraceContext, Trial,
     alarm::Alarm,
+    guard::QueuePlace,
     job::{JobCommand, Place, StepOutputs},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -73,6 +75,8 @@ pub struct ClaimedJob {
     pub progress: serde_json::Value,
     /// Whether its first record was kept.
     pub begun: bool,
+    /// Whether no node has taken it up yet: it begins now, or goes on from where another ended.
+    pub is_new: bool,
     /// What a person says to it, and its number.
     pub word: Option<(i32, JobCommand)>,
     /// How much has come for it from outside.
@@ -83,6 +87,16 @@ pub struct ClaimedJob {
     pub trace: Option<TraceContext>,
     /// How far it may go, if it is that of a trial.
     pub trial: Option<Trial>,
+    /// Where it stands in the queue.
+    pub place: QueuePlace,
+    /// The rule that dispatched it or a job above it.
+    pub rule: Option<String>,
+    /// Whether a person launched it or a job above it.
+    pub by_person: bool,
+    /// The guard that held it last.
+    pub held_by: Option<String>,
+    /// The guards that were overruled for it.
+    pub overruled: Vec<String>,
 }
 
 /// A claim that was renewed.

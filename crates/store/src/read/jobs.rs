@@ -8,7 +8,7 @@ use crate::{
     live_output,
     stored::{Stored, StoredPrincipal},
 };
-use arvok_api::{Attempt, JobFilter, JobItem, LiveText, PAGE, Page, SeenBy};
+use arvok_api::{Attempt, JobFilter, JobItem, LiveText, Overruled, PAGE, Page, SeenBy};
 use arvok_core::{
     Trial,
     job::{JobEffect, JobState},
@@ -46,6 +46,7 @@ struct Line {
     steps: i32,
     doing: String,
     trial: Option<Stored<Trial>>,
+    held: Option<Json>,
 }
 
 impl From<Line> for JobItem {
@@ -72,6 +73,11 @@ impl From<Line> for JobItem {
             steps: j.steps.into(),
             doing: j.doing,
             trial: j.trial.map(|trial| trial.0),
+            // Of one that has begun it says why it had not before.
+            held: j
+                .held
+                .filter(|_| j.state.0 == JobState::Queued)
+                .and_then(|held| serde_json::from_value(held).ok()),
         }
     }
 }
@@ -101,6 +107,10 @@ pub async fn jobs(db: &DatabaseConnection, filter: JobFilter) -> Result<Page<Job
         })
         .apply_if(filter.since, |q, since| q.filter(CreatedAt.gte(since)))
         .apply_if(filter.until, |q, until| q.filter(CreatedAt.lt(until)))
+        .apply_if(filter.held_by, |q, guard| {
+            let held = "state = 'queued' AND held IS NOT NULL AND held ->> 'guard' = $1";
+            q.filter(Expr::cust_with_values(held, [guard]))
+        })
         .apply_if(filter.trial, |q, trial| {
             q.filter(if trial { Trial.is_not_null() } else { Trial.is_null() })
         })
@@ -142,6 +152,8 @@ pub struct JobRow {
     pub goes_on_as: Option<i64>,
     /// Its span, as a `traceparent`.
     pub trace: Option<String>,
+    /// The guards that were overruled for it.
+    pub overruled: Vec<Overruled>,
 }
 
 /// Most jobs of its steps that are read with a job.
@@ -204,5 +216,6 @@ pub async fn job(db: &DatabaseConnection, id: i64) -> Result<Option<JobRow>, Sto
         seen: row.seen_by.zip(row.seen_at).map(|(by, at)| SeenBy { by: by.0, at }),
         goes_on_as: row.goes_on_as,
         trace: row.trace,
+        overruled: row.overruled.map(serde_json::from_value).transpose()?.unwrap_or_default(),
     }))
 }

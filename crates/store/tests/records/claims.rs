@@ -11,7 +11,8 @@ use arvok_core::{
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError,
     jobs::{
-        self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Record, Search, Share, renew,
+        self, Answered, AttemptEnd, AttemptStart, Claim, Claimed, Limited, Record, Search, Share,
+        renew,
     },
     nodes,
 };
@@ -909,8 +910,12 @@ fn what_is_found_can_be_claimed_alone_and_what_is_decided_about_is_not_found() {
             "the first is in hand"
         );
         let one_at_once = [("note".to_owned(), 1)];
-        let none =
-            jobs::claim(db, Search { at_once: &one_at_once, ..search }).await.expect("finds");
+        let none = jobs::claim(
+            db,
+            Search { limited: Limited { at_once: &one_at_once, ..Limited::default() }, ..search },
+        )
+        .await
+        .expect("finds");
         assert!(none.jobs.is_empty() && !none.more, "what is decided about counts: {none:?}");
         let alone = take(db, "a", &[]).await.expect("the first");
         let stands = "SELECT state || ' ' || claims || ' ' || begun AS x FROM job WHERE id = 1";

@@ -147,6 +147,8 @@ fn of_a_rule_that_is_not_known_nothing_is_touched() {
             catalog: &half,
             matcher: &matcher,
             mutes: &[],
+            guards: &published.guards,
+            proposing: &published.proposing,
             generation: published.generation,
         };
         let done = settle_due(db, rules, Slots::Tallies, &BTreeSet::new(), at + seconds(60))

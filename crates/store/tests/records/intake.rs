@@ -171,10 +171,16 @@ fn what_would_be_decided_is_what_is_decided() {
             let mut foreseen = Vec::new();
             for (rule, _) in published.matcher.rules() {
                 foreseen.push(
-                    preview(&published.db, rule, &alert, &[], alert.received)
-                        .await
-                        .expect("a preview")
-                        .0,
+                    preview(
+                        &published.db,
+                        rule,
+                        &alert,
+                        (&[], &arvok_core::guard::Guards::NONE, None),
+                        alert.received,
+                    )
+                    .await
+                    .expect("a preview")
+                    .0,
                 );
             }
             let matches = alert.state.as_str() == "raised";
@@ -191,9 +197,15 @@ fn what_would_be_decided_is_what_is_decided() {
         }
         let before = one(&published.db, "SELECT count(*) AS x FROM job").await;
         let (rule, _) = published.matcher.rules().next().expect("a rule");
-        preview(&published.db, rule, &alert(json!({ "resource": "vm/other" }), now()), &[], now())
-            .await
-            .expect("a preview");
+        preview(
+            &published.db,
+            rule,
+            &alert(json!({ "resource": "vm/other" }), now()),
+            (&[], &arvok_core::guard::Guards::NONE, None),
+            now(),
+        )
+        .await
+        .expect("a preview");
         assert_eq!(
             one(&published.db, "SELECT count(*) AS x FROM job").await,
             before,

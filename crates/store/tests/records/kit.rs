@@ -5,6 +5,7 @@ use arvok_core::{
     Alert, Catalog, JobId, Kind, NewAlert, Principal,
     alert::Received,
     catalog::{Observed, check_files},
+    guard::Guards,
     job::Progress,
     matcher::Matcher,
     mute::Mute,
@@ -14,13 +15,14 @@ use arvok_store::{
     ConnectionTrait, DatabaseConnection, Purpose, StoreError, connect,
     definitions::{self, NewVersion, Publication},
     intake::{self, Payload, Rules, TakenBatch, Writer},
-    jobs::{self, Claim, Claimed, ClaimedJob, ClaimedRecord, First, Record, Search},
+    jobs::{self, Claim, Claimed, ClaimedJob, ClaimedRecord, First, Limited, Record, Search},
     mutes, schema,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
 use sea_orm::{DbBackend, Statement};
 use serde_json::{Value, json};
 use std::{
+    collections::BTreeMap,
     future::Future,
     path::Path,
     sync::{
@@ -128,6 +130,8 @@ pub struct Published {
     pub catalog: Catalog,
     pub matcher: Matcher,
     pub mutes: Vec<Mute>,
+    pub guards: Guards,
+    pub proposing: BTreeMap<String, String>,
     pub generation: i64,
 }
 
@@ -145,26 +149,49 @@ impl Published {
         );
         assert!(checked.problems.is_empty(), "{:?}", checked.problems);
         let catalog = Catalog::new(checked.entries);
+        let matcher = catalog.matcher();
+        let guards = catalog.guards(now());
+        let mut published = Self {
+            db,
+            catalog,
+            matcher,
+            mutes: Vec::new(),
+            guards,
+            proposing: BTreeMap::new(),
+            generation: 0,
+        };
+        block(published.keep(published.catalog.clone()));
+        published
+    }
+
+    /// Publishes further documents, or other versions.
+    pub async fn publish(&mut self, text: &str) {
+        let checked = check_files([("more.yaml", text)], &[], &self.catalog, &Observed::default());
+        assert!(checked.problems.is_empty(), "{:?}", checked.problems);
+        self.catalog = self.catalog.with(checked.entries.iter().cloned());
+        self.matcher = self.catalog.matcher();
+        self.guards = self.catalog.guards(now());
+        self.keep(Catalog::new(checked.entries)).await;
+    }
+
+    /// Keeps definitions as published.
+    async fn keep(&mut self, catalog: Catalog) {
         let version = |kind: Kind| {
             catalog.entries(kind).map(move |e| NewVersion {
                 kind: kind.as_str().to_owned(),
                 name: e.name.clone(),
-                version: 1,
+                version: e.version,
                 file: e.document.file.clone(),
                 text: e.document.text.clone(),
             })
         };
         let versions: Vec<NewVersion> = Kind::ALL.into_iter().flat_map(version).collect();
-        let generation = block(async {
-            let generation = definitions::generation(&db).await.expect("a generation");
-            let publication = Publication { generation, versions, ..Publication::default() };
-            definitions::publish(&db, publication, &Principal::token("pat"), now())
-                .await
-                .expect("publishes");
-            definitions::generation(&db).await.expect("a generation")
-        });
-        let matcher = catalog.matcher();
-        Self { db, catalog, matcher, mutes: Vec::new(), generation }
+        let generation = definitions::generation(&self.db).await.expect("a generation");
+        let publication = Publication { generation, versions, ..Publication::default() };
+        definitions::publish(&self.db, publication, &Principal::token("pat"), now())
+            .await
+            .expect("publishes");
+        self.generation = definitions::generation(&self.db).await.expect("a generation");
     }
 
     /// Learns of the mutes that have been said or lifted.
@@ -179,6 +206,8 @@ impl Published {
             catalog: &self.catalog,
             matcher: &self.matcher,
             mutes: &self.mutes,
+            guards: &self.guards,
+            proposing: &self.proposing,
             generation: self.generation,
         }
     }
@@ -218,7 +247,8 @@ pub async fn find(
     several: usize,
     at_once: &[(String, i32)],
 ) -> Claimed {
-    jobs::claim(db, Search { node, at_once, several, ..Search::default() }).await.expect("finds")
+    let limited = Limited { at_once, ..Limited::default() };
+    jobs::claim(db, Search { node, limited, several, ..Search::default() }).await.expect("finds")
 }
 
 /// Begins jobs that were found, with a record of each; those that have begun.
@@ -229,11 +259,22 @@ pub async fn begin(
     records: &[Option<&Record>],
     at_once: &[(String, i32)],
 ) -> Result<Vec<i64>, StoreError> {
+    begin_within(db, node, found, records, Limited { at_once, ..Limited::default() }).await
+}
+
+/// The same within limits of any kind.
+pub async fn begin_within(
+    db: &DatabaseConnection,
+    node: &str,
+    found: &[ClaimedJob],
+    records: &[Option<&Record>],
+    limited: Limited<'_>,
+) -> Result<Vec<i64>, StoreError> {
     let first = found
         .iter()
         .zip(records)
         .map(|(job, record)| First { job, record: record.map(|r| (&*BEGINNING, r)) });
-    let begun = jobs::begin(db, node, first.collect(), at_once, now()).await?;
+    let begun = jobs::begin(db, node, first.collect(), limited, now()).await?;
     Ok(begun.into_iter().map(|job| job.0).collect())
 }
 

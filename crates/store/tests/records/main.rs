@@ -4,6 +4,7 @@
 mod calls;
 mod claims;
 mod due;
+mod guards;
 mod intake;
 mod kit;
 mod leases;

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
 /// Each function with a test of it: here, or where it is one of what works with it.
-const TESTS: [(&str, &str); 24] = [
+const TESTS: [(&str, &str); 27] = [
     ("alert_floor", "a_floor_is_below_all_that_came_since_and_not_far"),
     ("principal_shown", "who_did_something_is_shown_as_the_core_shows_it"),
     ("alerts_decided", "what_is_decided_anew_is_counted_anew"),
@@ -21,6 +21,12 @@ const TESTS: [(&str, &str); 24] = [
     ("call_waiting", "turns_of_calls_come_by_urgency_and_whoever_does_not_come_is_passed_over"),
     ("catalog_changed", "whatever_is_published_counts_the_generation_up"),
     ("decision_told", "a_question_is_told_when_it_is_asked_and_when_it_is_over"),
+    ("guards_closed", "over_three_nodes_and_deaths_there_is_never_one_target_too_many"),
+    (
+        "guards_known",
+        "what_began_before_a_guard_was_published_is_counted_with_it_and_a_step_passes_the_job_above",
+    ),
+    ("guards_locked", "over_three_nodes_and_deaths_there_is_never_one_target_too_many"),
     ("how_far", "each_verdict_takes_an_alert_so_far"),
     ("job_change_is_told", "what_is_told_of_a_change_is_what_the_core_tells"),
     ("job_is_over", "what_is_told_of_a_change_is_what_the_core_tells"),

@@ -13,6 +13,7 @@ use super::{
 };
 use crate::{
     AlarmId, AlertId, JobId, Period, Verdict,
+    guard::Freeze,
     mute::Mute,
     rule::{Rule, Stance, Symptoms},
 };
@@ -23,9 +24,28 @@ type Time = DateTime<Utc>;
 /// How much later than others an alert may arrive and still count where it belongs.
 const LATE: TimeDelta = TimeDelta::minutes(10);
 
-/// Which mute keeps the rule from acting, by the key of a tally and the alert that it would act on;
-/// no alert where it would act on silence.
-pub type Muting<'a> = dyn Fn(&str, Option<AlertId>, Time) -> Option<&'a Mute> + 'a;
+/// What keeps the rule from acting until a time, by the key of a tally and the alert that it would
+/// act on; no alert where it would act on silence.
+pub type Suspending<'a> = dyn Fn(&str, Option<AlertId>, Time) -> Option<Suspension<'a>> + 'a;
+
+/// What keeps a rule from acting until a time.
+#[derive(Clone, Debug)]
+pub enum Suspension<'a> {
+    /// A person has muted it.
+    Mute(&'a Mute),
+    /// A guard lets nothing begin.
+    Freeze(Freeze),
+}
+
+impl Suspension<'_> {
+    /// When it ends.
+    pub fn until(&self) -> DateTime<Utc> {
+        match self {
+            Self::Mute(mute) => mute.until,
+            Self::Freeze(freeze) => freeze.until,
+        }
+    }
+}
 
 /// A rule with its memory.
 pub struct Machine<'a> {
@@ -33,7 +53,9 @@ pub struct Machine<'a> {
     stance: Stance,
     memory: &'a mut Memory,
     number: &'a mut dyn FnMut() -> Option<JobId>,
-    muting: Option<&'a Muting<'a>>,
+    suspending: Option<&'a Suspending<'a>>,
+    /// Why it proposes what it would dispatch, if it does.
+    proposing: Option<&'a str>,
     effects: Vec<Effect>,
 }
 
@@ -69,13 +91,27 @@ impl<'a> Machine<'a> {
         memory: &'a mut Memory,
         number: &'a mut dyn FnMut() -> Option<JobId>,
     ) -> Self {
-        Self { rule, stance, memory, number, muting: None, effects: Vec::new() }
+        Self {
+            rule,
+            stance,
+            memory,
+            number,
+            suspending: None,
+            proposing: None,
+            effects: Vec::new(),
+        }
     }
 
-    /// The same, kept from acting by what mutes it.
+    /// The same, kept from acting by what suspends it.
     #[must_use]
-    pub fn muted_by(self, muting: &'a Muting<'a>) -> Self {
-        Self { muting: Some(muting), ..self }
+    pub fn suspended_by(self, suspending: &'a Suspending<'a>) -> Self {
+        Self { suspending: Some(suspending), ..self }
+    }
+
+    /// The same, proposing what it would dispatch, for a reason.
+    #[must_use]
+    pub fn proposing(self, why: &'a str) -> Self {
+        Self { stance: self.stance.min(Stance::Propose), proposing: Some(why), ..self }
     }
 
     /// Takes one event and gives what is to be done.
@@ -218,9 +254,9 @@ impl<'a> Machine<'a> {
         episode.latest = seen;
         let (nth, held, fired) =
             (episode.alerts, episode.held, episode.fired.filter(|f| self.counts_here(*f)));
-        // A tally of several resources is muted for some of them only.
+        // A tally of several resources is suspended for some of them only.
         let held = held.filter(|held| {
-            held.verdict != Verdict::Muted || self.muted(&m.keys.tally, m.alert, now).is_some()
+            !held.verdict.is_suspended() || self.suspended(&m.keys.tally, m.alert, now).is_some()
         });
         if let Some(held) = held {
             let Held { verdict, since, .. } = held;
@@ -363,7 +399,7 @@ impl<'a> Machine<'a> {
         let Some(episode) = &tally.episode else {
             return held(Verdict::Idle, Reason::Nothing, None);
         };
-        if let Some(hold) = self.muted(key, seen.alert, now) {
+        if let Some(hold) = self.suspended(key, seen.alert, now) {
             return Outcome::Held(hold);
         }
         if let Some(flapping) = settle.flapping {
@@ -406,12 +442,18 @@ impl<'a> Machine<'a> {
         Outcome::Fired(trigger)
     }
 
-    /// What holds a tally back that is muted.
-    fn muted(&self, key: &str, alert: Option<AlertId>, now: Time) -> Option<Hold> {
-        let Mute { by, reason, until, .. } = self.muting?(key, alert, now)?;
-        let reason =
-            Reason::Muted { by: by.shown().to_string(), why: reason.clone(), until: *until };
-        Some(Hold { verdict: Verdict::Muted, reason, due: Some(*until), gathered: false })
+    /// What holds a tally back that is suspended.
+    fn suspended(&self, key: &str, alert: Option<AlertId>, now: Time) -> Option<Hold> {
+        let suspension = self.suspending?(key, alert, now)?;
+        let until = suspension.until();
+        let (verdict, reason) = match suspension {
+            Suspension::Mute(Mute { by, reason, .. }) => {
+                let (by, why) = (by.shown().to_string(), reason.clone());
+                (Verdict::Muted, Reason::Muted { by, why, until })
+            }
+            Suspension::Freeze(freeze) => (Verdict::Frozen, Reason::Frozen(freeze)),
+        };
+        Some(Hold { verdict, reason, due: Some(until), gathered: false })
     }
 
     /// Notes that a tally is held. What has no lasting state is held by a gathering only.
@@ -492,7 +534,8 @@ impl<'a> Machine<'a> {
                         format!("{numbered}s {}", many.join(", "))
                     }
                 };
-                (jobs, verdict, format!("{books} {done}{shown}"))
+                let why = self.proposing.map(|why| format!("; {why}")).unwrap_or_default();
+                (jobs, verdict, format!("{books} {done}{shown}{why}"))
             }
         }
     }
@@ -601,7 +644,7 @@ impl<'a> Machine<'a> {
             }
             Outcome::Held(hold) if let Some(before) = own => {
                 self.hold(key, tally, now, seen, &hold);
-                if before != hold.verdict || matches!(before, Verdict::Waiting | Verdict::Muted) {
+                if before != hold.verdict || before == Verdict::Waiting || before.is_suspended() {
                     let job = hold.reason.job();
                     self.replace(before, seen.alert, hold.verdict, hold.reason, job);
                 }
@@ -627,6 +670,7 @@ impl<'a> Machine<'a> {
             (Verdict::Flapping, _) => Trigger::Calm,
             (Verdict::Capped, _) => Trigger::Room,
             (Verdict::Muted, _) => settle.missing.map_or(Trigger::Unmuted, Trigger::Missing),
+            (Verdict::Frozen, _) => settle.missing.map_or(Trigger::Thawed, Trigger::Missing),
             (Verdict::Resting, _) => settle.rest.map_or(Trigger::Room, Trigger::Rested),
             _ => settle.still.map_or(Trigger::Calm, Trigger::Still),
         }

@@ -87,7 +87,7 @@ impl Machine<'_> {
         };
         let members: Vec<String> =
             members.into_iter().filter(|k| held(self.memory, k).is_some()).collect();
-        let members = self.without_muted(now, members, newcomer);
+        let members = self.without_suspended(now, members, newcomer);
         let Some((first, episode)) = members.first().and_then(|k| held(self.memory, k)) else {
             return;
         };
@@ -131,9 +131,9 @@ impl Machine<'_> {
         }));
     }
 
-    /// Members of a gathering that ends, without those that were muted while it gathered: each of
-    /// these is held by itself.
-    fn without_muted(
+    /// Members of a gathering that ends, without those that were suspended while it gathered: each
+    /// of these is held by itself.
+    fn without_suspended(
         &mut self,
         now: Time,
         members: Vec<String>,
@@ -142,7 +142,7 @@ impl Machine<'_> {
         let mut left = Vec::new();
         for key in members {
             let held = self.memory.tallies.get(&key).and_then(|t| t.episode.as_ref()?.held);
-            let hold = held.and_then(|held| self.muted(&key, held.seen.alert, now));
+            let hold = held.and_then(|held| self.suspended(&key, held.seen.alert, now));
             let (Some(held), Some(hold)) = (held, hold) else {
                 left.push(key);
                 continue;

@@ -1,0 +1,180 @@
+//! Which jobs a guard concerns: every line that is written must hold.
+
+use crate::{
+    JobId,
+    document::{Checker, Texts},
+    glob::Glob,
+    rule::Urgency,
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// Which jobs, as written.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct ConcernsDoc {
+    /// Names of runbooks, globs allowed.
+    pub runbooks: Texts,
+    /// Names of rules, globs allowed.
+    pub rules: Texts,
+    /// Targets, globs allowed: `*` within a part, `**` across parts.
+    pub targets: Texts,
+    /// The name of a group that the target belongs to.
+    pub group: Option<String>,
+    /// An urgency, or a range such as `low..high`.
+    pub urgency: Option<String>,
+    /// Jobs that rules dispatched, or those that people launched, from a proposal or by hand.
+    pub launched_by: Option<LaunchedBy>,
+}
+
+crate::words! {
+    /// Who made a job.
+    #[derive(JsonSchema)]
+    pub enum LaunchedBy("kind of launch") {
+        /// A rule that acts.
+        Rules = "rules",
+        /// A person, from a proposal or by hand.
+        People = "people",
+    }
+}
+
+/// Which jobs, checked.
+#[derive(Clone, Debug)]
+pub struct Concerns {
+    runbooks: Vec<Glob>,
+    rules: Vec<Glob>,
+    targets: Vec<Glob>,
+    /// The group that the target belongs to.
+    pub group: Option<String>,
+    urgency: Option<(Urgency, Urgency)>,
+    launched_by: Option<LaunchedBy>,
+}
+
+/// What a guard looks at in a job.
+#[derive(Clone, Copy, Debug)]
+pub struct GuardedJob<'a> {
+    /// Its number.
+    pub id: JobId,
+    /// Its runbook.
+    pub runbook: &'a str,
+    /// Its target.
+    pub target: &'a str,
+    /// The rule that dispatched it or a job above it.
+    pub rule: Option<&'a str>,
+    /// Whether a person launched it or a job above it.
+    pub by_person: bool,
+    /// How urgent it is.
+    pub urgency: Urgency,
+    /// Its inputs.
+    pub inputs: &'a Value,
+    /// The jobs above it, whose steps it is.
+    pub above: &'a [JobId],
+    /// Names of the guards that somebody has overruled for it.
+    pub overruled: &'a [String],
+    /// The guard that it was held by before, and that has let it back.
+    pub let_back_by: Option<&'a str>,
+}
+
+impl Concerns {
+    pub(super) fn check(check: &mut Checker<'_>, doc: ConcernsDoc) -> Option<Self> {
+        let mut globs = |line: &str, texts: &Texts| {
+            let at = format!("/concerns/{line}");
+            let one = check.document().value.pointer(&at).is_some_and(Value::is_string);
+            let parsed: Vec<Option<Glob>> = texts
+                .placed(&at, one)
+                .map(|(at, text)| check.accept(&at, Glob::parse(text)))
+                .collect();
+            parsed.into_iter().collect::<Option<Vec<_>>>()
+        };
+        let runbooks = globs("runbooks", &doc.runbooks);
+        let rules = globs("rules", &doc.rules);
+        let targets = globs("targets", &doc.targets);
+        let range = doc.urgency.as_deref().map(urgencies);
+        let urgency = match range {
+            None => None,
+            Some(range) => Some(check.accept("/concerns/urgency", range)?),
+        };
+        Some(Self {
+            runbooks: runbooks?,
+            rules: rules?,
+            targets: targets?,
+            group: doc.group,
+            urgency,
+            launched_by: doc.launched_by,
+        })
+    }
+
+    /// Whether a job is concerned, as far as the group of its target is not asked.
+    pub fn hold_for(&self, job: &GuardedJob<'_>) -> bool {
+        let who = if job.by_person { LaunchedBy::People } else { LaunchedBy::Rules };
+        holds(&self.runbooks, job.runbook)
+            && (self.rules.is_empty() || job.rule.is_some_and(|rule| holds(&self.rules, rule)))
+            && holds(&self.targets, job.target)
+            && self.urgency.is_none_or(|(from, to)| (from..=to).contains(&job.urgency))
+            && self.launched_by.is_none_or(|by| by == who)
+    }
+
+    /// What is written, line by line, in words.
+    pub(super) fn lines(&self) -> Vec<String> {
+        let globs = |line: &str, globs: &[Glob]| {
+            let names: Vec<&str> = globs.iter().map(Glob::as_str).collect();
+            (!names.is_empty()).then(|| format!("{line} {}", names.join(", ")))
+        };
+        let urgency = self.urgency.map(|(from, to)| match from == to {
+            true => format!("urgency {from}"),
+            false => format!("urgency {from}..{to}"),
+        });
+        let lines = [
+            globs("runbooks", &self.runbooks),
+            globs("rules", &self.rules),
+            globs("targets", &self.targets),
+            self.group.as_ref().map(|group| format!("group {group}")),
+            urgency,
+            self.launched_by.map(|by| format!("launched by {by}")),
+        ];
+        lines.into_iter().flatten().collect()
+    }
+}
+
+impl<'a> GuardedJob<'a> {
+    /// What a rule would dispatch, on a target.
+    pub fn of_rule(rule: &'a str, (runbook, urgency): (&'a str, Urgency), target: &'a str) -> Self {
+        Self {
+            id: JobId(0),
+            runbook,
+            target,
+            rule: Some(rule),
+            by_person: false,
+            urgency,
+            inputs: &Value::Null,
+            above: &[],
+            overruled: &[],
+            let_back_by: None,
+        }
+    }
+}
+
+/// What is not written holds for everything.
+fn holds(globs: &[Glob], text: &str) -> bool {
+    globs.is_empty() || globs.iter().any(|glob| glob.matches(text))
+}
+
+fn urgencies(text: &str) -> Result<(Urgency, Urgency), String> {
+    let one = |word: &str| {
+        let known = || Urgency::ALL.map(Urgency::as_str).join(", ");
+        Urgency::parse(word.trim())
+            .ok_or_else(|| format!("`{}` is no urgency; there are {}", word.trim(), known()))
+    };
+    let (from, to) = match text.split_once("..") {
+        None => (one(text)?, one(text)?),
+        Some((from, to)) => (
+            if from.trim().is_empty() { Urgency::Low } else { one(from)? },
+            if to.trim().is_empty() { Urgency::Urgent } else { one(to)? },
+        ),
+    };
+    if from > to {
+        return Err(format!("the range {text} is upside down; write {to}..{from}"));
+    }
+    Ok((from, to))
+}

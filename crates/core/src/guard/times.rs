@@ -1,0 +1,99 @@
+//! Times of a calendar at which a guard lets nothing begin, or at which alone it does.
+
+use crate::{
+    Period,
+    calendar::{Calendar, TimedEvent},
+    document::{Checker, Texts},
+    glob::Glob,
+};
+use chrono::{DateTime, Utc};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// How far ahead the times of calendars are worked out. Whoever works with them does it anew before
+/// that: what lies behind is not known.
+pub const AHEAD: Period = Period::from_secs(2 * 24 * 3600);
+
+/// Times of a calendar, as written.
+#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TimesDoc {
+    /// The name of a calendar.
+    pub during: String,
+    /// What its events are called that count, globs allowed. Left out: all of them.
+    #[serde(default)]
+    pub events: Texts,
+}
+
+/// Times of a calendar, checked.
+#[derive(Clone, Debug)]
+pub struct AtTimes {
+    /// The name of the calendar.
+    pub calendar: String,
+    events: Vec<Glob>,
+}
+
+/// The times, worked out from one moment until another.
+#[derive(Clone, Debug)]
+pub struct KnownTimes {
+    /// The name of the calendar.
+    pub calendar: String,
+    /// The events, the first first.
+    events: Vec<TimedEvent>,
+    /// Until when they are known.
+    known_until: DateTime<Utc>,
+}
+
+impl TimesDoc {
+    pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<AtTimes> {
+        let at = format!("{at}/events");
+        let one = check.document().value.pointer(&at).is_some_and(Value::is_string);
+        let globs: Vec<Option<Glob>> = self
+            .events
+            .placed(&at, one)
+            .map(|(at, text)| check.accept(&at, Glob::parse(text)))
+            .collect();
+        let events = globs.into_iter().collect::<Option<Vec<_>>>()?;
+        Some(AtTimes { calendar: self.during, events })
+    }
+}
+
+impl AtTimes {
+    /// Works the times out from a moment on. Of a calendar that is not there none are known.
+    pub fn times(&self, calendar: Option<&Calendar>, now: DateTime<Utc>) -> KnownTimes {
+        let until = now + AHEAD.delta();
+        let counts = |one: &TimedEvent| {
+            self.events.is_empty() || self.events.iter().any(|glob| glob.matches(&one.summary))
+        };
+        let events = calendar.map(|calendar| calendar.within(now, until)).unwrap_or_default();
+        KnownTimes {
+            calendar: self.calendar.clone(),
+            events: events.into_iter().filter(counts).collect(),
+            known_until: if calendar.is_some() { until } else { now },
+        }
+    }
+}
+
+impl KnownTimes {
+    /// The event that is on at a moment; of several that which ends last.
+    pub fn on_at(&self, now: DateTime<Utc>) -> Option<&TimedEvent> {
+        let is_on = |one: &&TimedEvent| one.from <= now && now < one.until;
+        self.events.iter().filter(is_on).max_by_key(|one| one.until)
+    }
+
+    /// The event that comes next.
+    pub fn next_after(&self, now: DateTime<Utc>) -> Option<&TimedEvent> {
+        self.events.iter().find(|one| one.from > now)
+    }
+
+    /// All of them.
+    pub fn events(&self) -> &[TimedEvent] {
+        &self.events
+    }
+
+    /// Whether it is known what is on at a moment.
+    pub fn reach(&self, now: DateTime<Utc>) -> bool {
+        now < self.known_until
+    }
+}

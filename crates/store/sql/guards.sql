@@ -1,0 +1,70 @@
+-- Guards: what they know of the jobs that they concern.
+
+-- What guards know at this moment. `guards` has for each its name, whether it counts `targets`, and
+-- in milliseconds how far it looks back for what it counts: `per` (and `most` of these), `after`,
+-- `ceiling`, `circuit`. Gives for each by which versions its jobs were counted, the moment, and the
+-- state as `core/guard` reads it. Called by `guards_locked`, and for whoever looks at guards; locks
+-- nothing.
+CREATE OR REPLACE FUNCTION guards_known(guards jsonb)
+    RETURNS TABLE(guard text, version int, group_version int, moment timestamptz, state jsonb)
+    LANGUAGE plpgsql SET plan_cache_mode = force_generic_plan AS $$
+#variable_conflict use_column
+BEGIN
+    RETURN QUERY SELECT g.guard, c.version, c.group_version, now_is.at, jsonb_build_object(
+        'under_way', CASE WHEN g.targets THEN (SELECT coalesce(jsonb_agg(jsonb_build_array(u.job_id, u.target)), '[]')
+            FROM guard_use u JOIN job j ON j.id = u.job_id AND NOT job_is_over(j.state)
+            WHERE u.guard = g.guard AND u.open) ELSE '[]' END,
+        'begun', CASE WHEN g.per IS NULL THEN '[]' ELSE (SELECT coalesce(jsonb_agg(b.begun_at ORDER BY b.begun_at DESC), '[]')
+            FROM (SELECT u.begun_at FROM guard_use u WHERE u.guard = g.guard
+                    AND u.begun_at > now_is.at - make_interval(secs => g.per / 1000.0)
+                ORDER BY u.begun_at DESC LIMIT g.most) b) END,
+        'used', coalesce(s.used, 0), 'used_since', s.since,
+        'failed', CASE WHEN g.after IS NULL THEN 'null' ELSE (SELECT jsonb_build_array(u.job_id, u.ended_at)
+            FROM guard_use u WHERE u.guard = g.guard AND u.failed ORDER BY u.ended_at DESC LIMIT 1) END,
+        'failures', CASE WHEN g.circuit IS NULL THEN '{}' ELSE (SELECT coalesce(jsonb_object_agg(f.runbook, f.n), '{}')
+            FROM (SELECT u.runbook, count(*) AS n FROM guard_use u LEFT JOIN circuit r ON r.guard = u.guard AND r.runbook = u.runbook
+                WHERE u.guard = g.guard AND u.failed AND u.ended_at > greatest(
+                    now_is.at - make_interval(secs => g.circuit / 1000.0), coalesce(r.resumed_at, '-infinity'))
+                GROUP BY 1) f) END,
+        'circuits', CASE WHEN g.circuit IS NULL THEN '[]' ELSE (SELECT coalesce(jsonb_agg(jsonb_build_object('guard', r.guard,
+            'runbook', r.runbook, 'since', r.since, 'failures', r.failures)), '[]')
+            FROM circuit r WHERE r.guard = g.guard AND r.open) END,
+        'first_held', (SELECT jsonb_build_object('urgency', j.urgency, 'deadline', j.deadline, 'id', j.id) FROM job j
+            WHERE j.state = 'queued' AND j.held IS NOT NULL AND j.held ->> 'guard' = g.guard AND j.aside
+                AND coalesce(j.deadline, 'infinity') > now_is.at
+            ORDER BY j.urgency DESC, j.deadline, j.id LIMIT 1))
+    FROM jsonb_to_recordset(guards) AS g (guard text, targets boolean, per bigint, most int, after bigint, ceiling bigint,
+        circuit bigint)
+    CROSS JOIN (SELECT clock_timestamp() AS at) now_is
+    LEFT JOIN guard_counted c ON c.guard = g.guard
+    LEFT JOIN LATERAL (SELECT sum(u.amount) AS used, min(u.begun_at) AS since FROM guard_use u WHERE g.ceiling IS NOT NULL
+        AND u.guard = g.guard AND u.amount > 0 AND u.begun_at > now_is.at - make_interval(secs => g.ceiling / 1000.0)) s ON true;
+END $$;
+
+-- The same, which nobody changes by beginning a job until the end of the transaction. Called where
+-- jobs begin and where they are let back (`store/jobs/guards`); takes a lock of each guard, in the
+-- order of their names, before any row.
+CREATE OR REPLACE FUNCTION guards_locked(guards jsonb)
+    RETURNS TABLE(guard text, version int, group_version int, moment timestamptz, state jsonb)
+    LANGUAGE plpgsql AS $$
+DECLARE
+    names text[];
+BEGIN
+    SELECT array_agg(g ->> 'guard' ORDER BY g ->> 'guard') INTO names FROM jsonb_array_elements(guards) g;
+    PERFORM pg_advisory_xact_lock(hashtextextended('guard ' || n, 0)) FROM unnest(names) n;
+    PERFORM guards_closed(names);
+    RETURN QUERY SELECT * FROM guards_known(guards);
+END $$;
+
+-- Notes which jobs of guards have ended, and how. Called with the locks of these guards, and by
+-- upkeep; passes over what others hold.
+CREATE OR REPLACE FUNCTION guards_closed(names text[]) RETURNS void
+    LANGUAGE sql AS $$
+    UPDATE guard_use u SET open = false, ended_at = coalesce(e.finished_at, clock_timestamp()), failed = e.failed
+        FROM (SELECT o.guard, o.job_id, j.finished_at,
+                coalesce(j.state = 'failed' OR j.effect = 'unconfirmed', false) AS failed
+            FROM guard_use o LEFT JOIN job j ON j.id = o.job_id
+            WHERE o.guard = ANY(names) AND o.open AND (j.id IS NULL OR job_is_over(j.state))
+            FOR UPDATE OF o SKIP LOCKED) e
+        WHERE u.guard = e.guard AND u.job_id = e.job_id;
+$$;
