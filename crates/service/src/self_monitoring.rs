@@ -131,7 +131,11 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
             format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
         troubles.insert(("timer.failing".into(), format!("timer/{}", name(&t.key))), words);
     }
-    for open in guards::circuits(&node.pools.work).await? {
+    let published = node.published();
+    let has_circuit =
+        |name: &str| published.guards.get(name).is_some_and(|g| g.guard.circuit.is_some());
+    let open = guards::circuits(&node.pools.work).await?;
+    for open in open.into_iter().filter(|open| has_circuit(&open.guard)) {
         let resource = format!("guard/{}/{}", name(&open.guard), name(&open.runbook));
         troubles.insert(("guard.circuit".into(), resource), open.in_words());
     }

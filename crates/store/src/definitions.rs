@@ -191,6 +191,8 @@ async fn put(
         // What was frozen by the former ones may not be any more.
         mutes::look_anew(tx, Verdict::Frozen).await?;
     }
+    let guards = withdrawn.iter().filter(|v| v.kind == "guard").map(|v| v.name.clone()).collect();
+    forget_guards(tx, guards).await?;
     let row = |v: NewVersion, withdrawn: bool| ActiveModel {
         kind: Set(v.kind),
         name: Set(v.name),
@@ -224,6 +226,19 @@ async fn put(
         let state = serde_json::to_string(&a.tally)?;
         sql::run(tx, sql, vec![a.rule.into(), a.key.into(), state.into(), a.tally.due.into()])
             .await?;
+    }
+    Ok(())
+}
+
+/// What a withdrawn guard has counted is forgotten, and its circuits with it: one that is published
+/// under the name later begins anew.
+async fn forget_guards(tx: &DatabaseTransaction, guards: Vec<String>) -> Result<(), StoreError> {
+    if guards.is_empty() {
+        return Ok(());
+    }
+    for table in ["circuit", "guard_use", "guard_counted"] {
+        let sql = format!("DELETE FROM {table} WHERE guard = ANY($1)");
+        sql::run(tx, &sql, vec![guards.clone().into()]).await?;
     }
     Ok(())
 }

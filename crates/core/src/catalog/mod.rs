@@ -8,13 +8,13 @@ mod references;
 pub use lint::Observed;
 
 use crate::{
-    calendar::NamedCalendar,
+    calendar::{NamedCalendar, TimedEvent},
     connector::{self, Connection, Connector, Operation},
     contact::Contact,
     definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
     document::{Document, Problem, parse_file},
     group::Group,
-    guard::{AtTimes, Guard, Guards, StandingGuard},
+    guard::{AHEAD, AtTimes, Guard, Guards, StandingGuard},
     job,
     matcher::Matcher,
     rehearse,
@@ -200,6 +200,18 @@ impl Catalog {
     /// All guards, each with the group that its targets belong to and the times of its calendars
     /// from a moment on.
     pub fn guards(&self, now: DateTime<Utc>) -> Guards {
+        // Once for each calendar, however many guards ask for it.
+        let mut known: BTreeMap<String, Vec<TimedEvent>> = BTreeMap::new();
+        for guard in self.all::<Guard>().map(|(guard, _)| guard) {
+            for at in guard.frozen.iter().chain(&guard.only) {
+                if let (false, Some((named, _))) =
+                    (known.contains_key(&at.calendar), self.get::<NamedCalendar>(&at.calendar))
+                {
+                    let events = named.calendar.within(now, now + AHEAD.delta());
+                    known.insert(at.calendar.clone(), events);
+                }
+            }
+        }
         let one = |entry: &Arc<Entry>| {
             let guard = shared::<Guard>(entry)?;
             let group = guard.concerns.group.as_ref();
@@ -207,8 +219,7 @@ impl Catalog {
             let of_group = group.as_ref().map_or(0, |(_, version)| *version);
             let times = |at: &Option<AtTimes>| {
                 let at = at.as_ref()?;
-                let found = self.get::<NamedCalendar>(&at.calendar);
-                Some(at.times(found.map(|(calendar, _)| &calendar.calendar), now))
+                Some(at.times(known.get(&at.calendar).map(Vec::as_slice), now))
             };
             Some(StandingGuard {
                 frozen: times(&guard.frozen),

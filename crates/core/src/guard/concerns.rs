@@ -10,6 +10,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
+/// Most names and globs of one line: each is asked of each job that begins.
+const MAX_NAMES: usize = 100;
+
 /// Which jobs, as written.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -80,6 +83,10 @@ impl Concerns {
     pub(super) fn check(check: &mut Checker<'_>, doc: ConcernsDoc) -> Option<Self> {
         let mut globs = |line: &str, texts: &Texts| {
             let at = format!("/concerns/{line}");
+            if texts.0.len() > MAX_NAMES {
+                let named = texts.0.len();
+                check.fail(&at, format!("names {named} things; {MAX_NAMES} are allowed"));
+            }
             let one = check.document().value.pointer(&at).is_some_and(Value::is_string);
             let parsed: Vec<Option<Glob>> = texts
                 .placed(&at, one)

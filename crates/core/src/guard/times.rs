@@ -2,9 +2,10 @@
 
 use crate::{
     Period,
-    calendar::{Calendar, TimedEvent},
+    calendar::TimedEvent,
     document::{Checker, Texts},
     glob::Glob,
+    text::cut,
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -14,6 +15,9 @@ use serde_json::Value;
 /// How far ahead the times of calendars are worked out. Whoever works with them does it anew before
 /// that: what lies behind is not known.
 pub const AHEAD: Period = Period::from_secs(2 * 24 * 3600);
+
+/// Most bytes of what an event is called, where it is told.
+const MAX_SUMMARY: usize = 100;
 
 /// Times of a calendar, as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -60,17 +64,20 @@ impl TimesDoc {
 }
 
 impl AtTimes {
-    /// Works the times out from a moment on. Of a calendar that is not there none are known.
-    pub fn times(&self, calendar: Option<&Calendar>, now: DateTime<Utc>) -> KnownTimes {
-        let until = now + AHEAD.delta();
-        let counts = |one: &TimedEvent| {
+    /// Those of the events of its calendar, from a moment on, that count. Of a calendar that is not
+    /// there none are known.
+    pub fn times(&self, events: Option<&[TimedEvent]>, now: DateTime<Utc>) -> KnownTimes {
+        let counts = |one: &&TimedEvent| {
             self.events.is_empty() || self.events.iter().any(|glob| glob.matches(&one.summary))
         };
-        let events = calendar.map(|calendar| calendar.within(now, until)).unwrap_or_default();
+        let shown = |one: &TimedEvent| TimedEvent {
+            summary: cut(&one.summary, MAX_SUMMARY).to_string(),
+            ..one.clone()
+        };
         KnownTimes {
             calendar: self.calendar.clone(),
-            events: events.into_iter().filter(counts).collect(),
-            known_until: if calendar.is_some() { until } else { now },
+            events: events.unwrap_or_default().iter().filter(counts).map(shown).collect(),
+            known_until: if events.is_some() { now + AHEAD.delta() } else { now },
         }
     }
 }
@@ -85,11 +92,6 @@ impl KnownTimes {
     /// The event that comes next.
     pub fn next_after(&self, now: DateTime<Utc>) -> Option<&TimedEvent> {
         self.events.iter().find(|one| one.from > now)
-    }
-
-    /// All of them.
-    pub fn events(&self) -> &[TimedEvent] {
-        &self.events
     }
 
     /// Whether it is known what is on at a moment.

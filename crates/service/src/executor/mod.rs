@@ -27,7 +27,10 @@ use arvok_core::{
 };
 use arvok_store::{
     StoreError,
-    jobs::{self, Claimed, ClaimedJob, Renewed, Search, guards},
+    jobs::{
+        self, Claimed, ClaimedJob, Renewed, Search,
+        guards::{self, LetBack},
+    },
     outside::{
         children,
         decisions::{self, Decision},
@@ -110,6 +113,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
                     go_on(&node).await;
                     from = let_back(&node, &from).await;
                     look_at_guards(&node).await;
+                    let_back_held(&node, LetBack::All).await;
                 }
             }
             () = node.wakeups.jobs.notified() => {}
@@ -117,7 +121,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         }
         // All that have ended: claims are made once for them.
         while executions.try_join_next().is_some() {}
-        let_back_held(&node).await;
+        let_back_held(&node, LetBack::InOrder).await;
         claim_all(&executor, &mut executions).await;
     }
     let ending = async { while executions.join_next().await.is_some() {} };
@@ -262,12 +266,12 @@ async fn let_back(node: &Node, from: &str) -> String {
 }
 
 /// Lets back what guards hold, as far as there is room.
-async fn let_back_held(node: &Node) {
+async fn let_back_held(node: &Node, which: LetBack) {
     let published = node.published();
     if published.guards.is_empty() {
         return;
     }
-    if let Err(e) = guards::let_back_held(&node.pools.work, &published.guards).await {
+    if let Err(e) = guards::let_back_held(&node.pools.work, &published.guards, which).await {
         complain(&e);
     }
 }
@@ -285,7 +289,7 @@ async fn look_at_guards(node: &Node) {
             node.announcer.tell(Change { definitions: true, ..Change::default() });
             node.reload().await?;
         }
-        guards::free(&node.pools.work, &published.guards).await
+        guards::free(&node.pools.work, &published.guards, published.generation).await
     };
     match looked.await {
         Ok(0) => {}

@@ -291,6 +291,7 @@ impl ClaimedRow {
             progress: row.progress,
             begun: row.begun,
             is_new: row.state.0 == JobState::Queued || !row.begun,
+            was_claimed: row.state.0 != JobState::Queued && !row.begun,
             word: row
                 .word
                 .map(|word| serde_json::from_value(word).map(|word| (row.word_number, word)))

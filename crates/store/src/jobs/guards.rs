@@ -106,12 +106,17 @@ pub(super) async fn judge(
             state.circuits.extend(opened.unwrap_or_default());
         }
     }
+    let again: Vec<i64> = asked.iter().filter(|job| job.was_claimed).map(|job| job.id.0).collect();
+    let counted = counted(tx, again).await?;
     let steps: Vec<i64> = asked.iter().filter(|job| job.depth > 0).map(|job| job.id.0).collect();
     let above = above(tx, steps).await?;
     let mut judged = Judged { at, ..Judged::default() };
     for job in asked {
         let above = above.get(&job.id).map(Vec::as_slice).unwrap_or_default();
-        one(&concerning, &mut states, &mut judged, (job, above));
+        let passed = counted.get(&job.id).map(Vec::as_slice).unwrap_or_default();
+        let asked: Vec<&StandingGuard> =
+            concerning.iter().copied().filter(|g| !passed.contains(&g.guard.name)).collect();
+        one(&asked, &mut states, &mut judged, (job, above));
     }
     Ok(judged)
 }
@@ -382,6 +387,28 @@ async fn stop(
     Ok(())
 }
 
+/// The guards that have admitted jobs which were claimed before, and then lost before their first
+/// record: they are counted there, and stand in nobody's way but their own.
+async fn counted(
+    tx: &DatabaseTransaction,
+    jobs: Vec<i64>,
+) -> Result<BTreeMap<JobId, Vec<String>>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        job_id: i64,
+        guard: String,
+    }
+    let mut counted: BTreeMap<JobId, Vec<String>> = BTreeMap::new();
+    if !jobs.is_empty() {
+        let sql = "SELECT job_id, guard FROM guard_use WHERE job_id = ANY($1) AND guard IN
+            (SELECT guard FROM guard_counted)";
+        for row in sql::typed::<Row>(tx, sql, vec![jobs.into()]).await? {
+            counted.entry(JobId(row.job_id)).or_default().push(row.guard);
+        }
+    }
+    Ok(counted)
+}
+
 /// The jobs above some, whose steps they are.
 async fn above(
     tx: &DatabaseTransaction,
@@ -530,16 +557,33 @@ pub async fn overrule(
     Ok(done)
 }
 
+/// Which guards are looked at when what they hold is let back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LetBack {
+    /// Those of which the first that waits is the first that may begin: whenever a job has ended.
+    InOrder,
+    /// All of them: now and then, since of those others what waits is tried in vain.
+    All,
+}
+
 /// Lets back what guards hold, as many as there is room for; how many.
 ///
 /// # Errors
 /// If the database cannot be worked with.
-pub async fn let_back_held(db: &DatabaseConnection, guards: &Guards) -> Result<u64, StoreError> {
+pub async fn let_back_held(
+    db: &DatabaseConnection,
+    guards: &Guards,
+    which: LetBack,
+) -> Result<u64, StoreError> {
     #[derive(FromQueryResult)]
     struct Name {
         name: String,
     }
-    let names: Vec<String> = guards.iter().map(|standing| standing.guard.name.clone()).collect();
+    let asked = guards.iter().filter(|s| which == LetBack::All || !s.guard.is_selective());
+    let names: Vec<String> = asked.map(|standing| standing.guard.name.clone()).collect();
+    if names.is_empty() {
+        return Ok(0);
+    }
     let sql = "SELECT n AS name FROM unnest($1::text[]) n WHERE EXISTS (SELECT 1 FROM job
         WHERE state = 'queued' AND held IS NOT NULL AND held ->> 'guard' = n AND aside)";
     let holding: Vec<Name> = sql::typed(db, sql, vec![names.into()]).await?;
@@ -565,12 +609,17 @@ async fn let_back_by(db: &DatabaseConnection, standing: &StandingGuard) -> Resul
     // Those that it may not keep for long are asked one after another.
     let order =
         if standing.guard.is_selective() { "held_look, id" } else { "urgency DESC, deadline, id" };
+    // Where all places are taken, a step of a job that has one of them may begin all the same.
+    let (room, which) = match room {
+        0 if standing.guard.at_once.is_some() => (1, "AND depth > 0"),
+        room => (room, ""),
+    };
     let sql = format!(
         "WITH on_their_way AS (SELECT count(*) AS n FROM job WHERE state = 'queued'
                 AND held IS NOT NULL AND held ->> 'guard' = $1 AND aside IS NOT TRUE)
         UPDATE job SET aside = false, held_look = NULL WHERE id IN (SELECT id FROM job
             WHERE state = 'queued' AND held IS NOT NULL AND held ->> 'guard' = $1 AND aside
-                AND coalesce(deadline, 'infinity') > now()
+                AND coalesce(deadline, 'infinity') > now() {which}
             ORDER BY {order} LIMIT greatest(0, $2 - (SELECT n FROM on_their_way))
             FOR UPDATE SKIP LOCKED)"
     );
@@ -586,16 +635,22 @@ async fn let_back_by(db: &DatabaseConnection, standing: &StandingGuard) -> Resul
     Ok(back)
 }
 
-/// Lets back what is held by guards that are not there any more, so many at most; how many.
+/// Lets back what is held by guards that are not there any more, so many at most; how many. Nothing
+/// if more is published than the caller knows: it may be one that is new.
 ///
 /// # Errors
 /// If the database cannot be worked with.
-pub async fn free(db: &impl ConnectionTrait, guards: &Guards) -> Result<u64, StoreError> {
+pub async fn free(
+    db: &impl ConnectionTrait,
+    guards: &Guards,
+    generation: i64,
+) -> Result<u64, StoreError> {
     let names: Vec<String> = guards.iter().map(|standing| standing.guard.name.clone()).collect();
     let sql = "UPDATE job SET aside = false, held_look = NULL WHERE id IN (SELECT id FROM job
         WHERE state = 'queued' AND held IS NOT NULL AND held ->> 'guard' <> ALL($1) AND aside
+            AND (SELECT c.generation FROM catalog c) = $3
         ORDER BY id LIMIT $2 FOR UPDATE SKIP LOCKED)";
-    sql::run(db, sql, vec![names.into(), MOST_FREED.into()]).await
+    sql::run(db, sql, vec![names.into(), MOST_FREED.into(), generation.into()]).await
 }
 
 /// Removes what no guard looks back at any more, so many rows at most; how many.

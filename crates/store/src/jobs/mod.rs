@@ -77,6 +77,8 @@ pub struct ClaimedJob {
     pub begun: bool,
     /// Whether no node has taken it up yet: it begins now, or goes on from where another ended.
     pub is_new: bool,
+    /// Whether a claim of it was lost before its first record.
+    pub was_claimed: bool,
     /// What a person says to it, and its number.
     pub word: Option<(i32, JobCommand)>,
     /// How much has come for it from outside.

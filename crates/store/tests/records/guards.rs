@@ -10,7 +10,10 @@ use arvok_core::{
 };
 use arvok_store::{
     DatabaseConnection,
-    jobs::{self, ClaimedJob, Limited, Record, Search, guards},
+    jobs::{
+        self, ClaimedJob, Limited, Record, Search,
+        guards::{self, LetBack},
+    },
 };
 use serde_json::{Value, json};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -113,7 +116,9 @@ fn over_three_nodes_and_deaths_there_is_never_one_target_too_many() {
                                 .await;
                             }
                             _ => {
-                                guards::let_back_held(db, guards).await.expect("lets back");
+                                guards::let_back_held(db, guards, LetBack::All)
+                                    .await
+                                    .expect("lets back");
                             }
                         }
                     }
@@ -190,7 +195,11 @@ fn what_is_held_waits_with_the_reason_and_comes_back_in_its_order() {
             "2 of 2 targets at once under way: vm/t0 (job 1), vm/t1 (job 2)"
         );
         assert!(find(db, "a", 16, &[]).await.jobs.is_empty(), "nobody looks at them meanwhile");
-        assert_eq!(guards::let_back_held(db, &guards).await.expect("looks"), 0, "no room");
+        assert_eq!(
+            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"),
+            0,
+            "no room"
+        );
         // A newcomer waits behind those that came before it, even where there is room.
         record(db, &begun[0], &ended(JobState::Succeeded, JobEffect::NotChecked))
             .await
@@ -198,8 +207,12 @@ fn what_is_held_waits_with_the_reason_and_comes_back_in_its_order() {
         published.send(json!({ "resource": "vm/t9" })).await;
         assert!(begin_all(db, &guards).await.is_empty());
         assert_eq!(held(db).await[3]["why"], "job 3 waits for the same before it");
-        assert_eq!(guards::let_back_held(db, &guards).await.expect("looks"), 1);
-        assert_eq!(guards::let_back_held(db, &guards).await.expect("looks"), 0, "it is on its way");
+        assert_eq!(guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"), 1);
+        assert_eq!(
+            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"),
+            0,
+            "it is on its way"
+        );
         let next = begin_all(db, &guards).await;
         assert_eq!(next.iter().map(|job| job.id).collect::<Vec<_>>(), [all[2]]);
         // What nobody lets back is looked at anew after a time.
@@ -247,7 +260,10 @@ fn a_job_may_be_refused_overruled_or_freed_by_a_guard_that_goes() {
             "SELECT act || ' ' || what || ' ' || detail AS x FROM audit WHERE act LIKE 'guard.%'";
         assert_eq!(one(db, noted).await, "guard.overruled job 2 guard one: the pier is dark");
         // Both guards are withdrawn.
-        assert_eq!(guards::free(db, &Guards::NONE).await.expect("frees"), 2);
+        let free =
+            async |generation| guards::free(db, &Guards::NONE, generation).await.expect("frees");
+        assert_eq!(free(published.generation - 1).await, 0, "it may be that one knows less");
+        assert_eq!(free(published.generation).await, 2);
         assert_eq!(begin_all(db, &Guards::NONE).await.len(), 2);
     });
 }
@@ -286,7 +302,8 @@ fn a_circuit_opens_at_so_many_failures_and_closes_when_somebody_says_so() {
             (resume(Some("other")).await, resume(None).await, resume(None).await),
             (0, 1, 0)
         );
-        assert_eq!(guards::let_back_held(db, &guards).await.expect("lets back"), 1);
+        assert_eq!(guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"), 0);
+        assert_eq!(guards::let_back_held(db, &guards, LetBack::All).await.expect("lets back"), 1);
         assert_eq!(begin_all(db, &guards).await[0].id, all[3], "what failed before counts no more");
     });
 }
@@ -349,6 +366,42 @@ fn what_no_guard_looks_back_at_goes() {
     });
 }
 
+#[test]
+fn a_job_that_was_lost_before_its_first_record_is_counted_once_and_not_in_its_own_way() {
+    let (published, guards) = guarded(
+        "guard: once\nper: { jobs: 1, within: 1h }\n---\n\
+        guard: much\nceiling: { input: n, most: 1, within: 1h }\n",
+    );
+    block(async {
+        let db = &published.db;
+        published.jobs(2).await;
+        let search = Search {
+            node: "a",
+            limited: limited(&guards),
+            several: 1,
+            alone: true,
+            ..Search::default()
+        };
+        let first = jobs::claim(db, search).await.expect("claims").jobs;
+        assert_eq!(first.len(), 1);
+        let dies =
+            "UPDATE job SET lease_until = now() - interval '1 second' WHERE state = 'running'";
+        run(db, dies).await;
+        let again = jobs::claim(db, search).await.expect("claims").jobs;
+        assert_eq!(again.iter().map(|job| job.id).collect::<Vec<_>>(), [first[0].id]);
+        assert!(begin_all(db, &guards).await.is_empty());
+        assert_eq!(held(db).await[0]["why"], "1 of 1 jobs began within 1h");
+        assert_eq!(one(db, "SELECT count(*) AS x FROM guard_use WHERE guard = 'once'").await, 1);
+        // One that was put back without ever having been asked for is asked now, and waits.
+        run(db, "UPDATE job SET aside = false, held = NULL, held_look = NULL WHERE id = 2").await;
+        jobs::put_back(db, JobId(2), "it broke").await.expect("puts back");
+        run(db, &format!("{dies} AND id = 2")).await;
+        assert!(jobs::claim(db, search).await.expect("looks").jobs.is_empty());
+        let waits = "SELECT state || ' ' || (lease_until > now()) AS x FROM job WHERE id = 2";
+        assert_eq!(one(db, waits).await, "running true");
+    });
+}
+
 /// A calendar with an event that is on from now on until so many seconds.
 fn on_until(seconds: i64) -> String {
     let at = |seconds: i64| (now() + self::seconds(seconds)).format("%Y%m%dT%H%M%SZ").to_string();
@@ -385,12 +438,18 @@ fn what_is_frozen_is_kept_and_acted_on_when_the_calendar_says_so_no_more() {
         run(db, "UPDATE job SET target = 'vm/quill-2'").await;
         assert!(begin_all(db, &published.guards).await.is_empty());
         assert_eq!(held(db).await[0]["why"], "frozen by Late sailing of calendar sailings");
-        assert_eq!(guards::let_back_held(db, &published.guards).await.expect("looks"), 0);
+        assert_eq!(
+            guards::let_back_held(db, &published.guards, LetBack::InOrder).await.expect("looks"),
+            0
+        );
         // The calendar is mended: what was frozen is looked at at once.
         published.publish(&on_until(-30)).await;
         let due = "SELECT due <= now() AS x FROM tally WHERE key LIKE '%quill-1%'";
         assert_eq!(one(db, due).await, true);
-        assert_eq!(guards::let_back_held(db, &published.guards).await.expect("looks"), 1);
+        assert_eq!(
+            guards::let_back_held(db, &published.guards, LetBack::InOrder).await.expect("looks"),
+            1
+        );
         assert_eq!(begin_all(db, &published.guards).await.len(), 1);
     });
 }
