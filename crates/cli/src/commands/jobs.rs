@@ -227,7 +227,8 @@ fn progress(detail: &JobDetail) -> Vec<String> {
         let error = step.attempts.last().and_then(|a| a.error.as_ref());
         lines.extend(error.map(|e| format!("      {e}")));
     }
-    if [JobState::Waiting, JobState::Paused].contains(&detail.job.state) {
+    let waits = [JobState::Waiting, JobState::Paused].contains(&detail.job.state);
+    if waits || detail.job.held.is_some() {
         lines.push(format!("  … {}", detail.job.doing));
     }
     lines

@@ -659,6 +659,12 @@ fn screenshots() {
         let begin = ["mute", "begin", "--for", "4h", "--reason", reason];
         assert_eq!(stage.arvok(&[&begin[..], &covers].concat()).code, 0);
     }
+    stage.publish(
+        "guard: booking-disks\nconcerns: { runbooks: grow-disk, targets: vm/*-booking-db-* }\n\
+        at_once: 2\nceiling: { input: step_gib, most: 64, within: 1d }\n---\n\
+        guard: moves-that-help\nconcerns: { runbooks: relieve-* }\n\
+        circuit: { failures: 3, within: 1h }\nafter_failure: 10m\n",
+    );
     let (_, link) = asked(&stage);
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);

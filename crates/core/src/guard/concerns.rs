@@ -87,7 +87,11 @@ impl Concerns {
                 let named = texts.0.len();
                 check.fail(&at, format!("names {named} things; {MAX_NAMES} are allowed"));
             }
-            let one = check.document().value.pointer(&at).is_some_and(Value::is_string);
+            let written = check.document().value.pointer(&at);
+            if written.is_some() && texts.0.is_empty() {
+                check.fail(&at, "names nothing; leave the line out for all of them");
+            }
+            let one = written.is_some_and(Value::is_string);
             let parsed: Vec<Option<Glob>> = texts
                 .placed(&at, one)
                 .map(|(at, text)| check.accept(&at, Glob::parse(text)))

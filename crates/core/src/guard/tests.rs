@@ -80,6 +80,8 @@ fn what_cannot_be_a_guard_is_said_with_its_place() {
         8: is a number above zero
         9: a viewer only reads; one of: responder, author, admin
         ");
+    let empty = "guard: empty\nconcerns:\n  runbooks: []\nat_once: 1\n";
+    assert_snapshot!(problems(empty), @"3: names nothing; leave the line out for all of them");
     let shares = "guard: shares\nat_once: 120%\nper: { jobs: 10%, within: 1h }\n";
     assert_snapshot!(problems(shares), @r"
         2: is a whole number, or a share of a group from 1% to 100%

@@ -43,7 +43,8 @@ pub(super) async fn open(
     drop(deciding);
     match opened {
         Ok(begun) => {
-            let jobs = begun.iter().flatten().map(|begun| begun.held.id.0).collect();
+            // Those that have not begun may be held by now.
+            let jobs = all.iter().map(|id| id.0).collect();
             node.announcer.tell(Change { jobs, ..Change::default() });
             return Ok(begun);
         }

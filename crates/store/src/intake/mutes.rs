@@ -1,5 +1,5 @@
-//! The mutes and freezes that stand while a batch is decided about, and the earlier alerts that they
-//! may cover.
+//! The mutes and freezes that stand while a batch is decided about, and the earlier alerts that
+//! they may cover.
 
 use super::rule_state::Memories;
 use crate::StoreError;
