@@ -375,11 +375,15 @@ async fn stop(
     }
     for (job, held, _) in refused {
         let why = format!("refused by guard {}: {}", held.guard, held.why);
+        // What was put back once without having begun is not in the queue any more, and would be
+        // looked at before all others again and again.
         let sql = format!(
-            "UPDATE job SET state = '{}', effect = '{}', failure = $2, held = NULL,
+            "UPDATE job SET state = CASE state WHEN 'queued' THEN '{}' ELSE '{}' END,
+                effect = '{}', failure = $2, held = NULL,
                 finished_at = now(), node = NULL, claim = NULL, lease_until = NULL
-            WHERE id = $1 AND state = 'queued'",
+            WHERE id = $1 AND (state = 'queued' OR (state = 'running' AND NOT begun))",
             JobState::Refused,
+            JobState::Failed,
             JobEffect::NotChecked
         );
         sql::run(tx, &sql, vec![job.0.into(), reason(&why).into()]).await?;

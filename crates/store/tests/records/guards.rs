@@ -373,7 +373,7 @@ fn a_job_that_was_lost_before_its_first_record_is_counted_once_and_not_in_its_ow
         guard: much\nceiling: { input: n, most: 1, within: 1h }\n",
     );
     block(async {
-        let db = &published.db;
+        let db = &published.db.clone();
         published.jobs(2).await;
         let search = Search {
             node: "a",
@@ -399,6 +399,18 @@ fn a_job_that_was_lost_before_its_first_record_is_counted_once_and_not_in_its_ow
         assert!(jobs::claim(db, search).await.expect("looks").jobs.is_empty());
         let waits = "SELECT state || ' ' || (lease_until > now()) AS x FROM job WHERE id = 2";
         assert_eq!(one(db, waits).await, "running true");
+        // A guard that refuses ends it: left as it is it would stand before all others for ever.
+        let mut published = published;
+        let refuses = "guard: once\nper: { jobs: 1, within: 1h }\notherwise: refuse\n";
+        published.publish(refuses).await;
+        let db = &published.db;
+        run(db, &format!("{dies} AND id = 2")).await;
+        let limited = limited(&published.guards);
+        let refused = jobs::claim(db, Search { limited, ..search }).await.expect("looks");
+        assert!(refused.jobs.is_empty());
+        let ended = "SELECT state || ': ' || failure AS x FROM job WHERE id = 2";
+        let why = "failed: refused by guard once: 1 of 1 jobs began within 1h";
+        assert_eq!(one(db, ended).await, why);
     });
 }
 
