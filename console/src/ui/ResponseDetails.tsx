@@ -7,7 +7,7 @@ import { Json, Written } from './parts';
 /** The status of what was ended by a signal, or for what it used. */
 const BY_FORCE = 65535;
 
-const WITHOUT_STATUS = ['NETCONF', 'LIBVIRT', 'SNMP', 'MQTT', 'AMQP', 'VISIT'];
+const WITHOUT_STATUS = ['NETCONF', 'LIBVIRT', 'SNMP', 'MQTT', 'AMQP', 'ARVOK', 'VISIT'];
 
 type Props = { answer: CallAnswer; gave: unknown; method?: string };
 

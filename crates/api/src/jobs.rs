@@ -155,6 +155,20 @@ pub struct JobDetail {
     /// The guards that somebody has overruled for it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub overruled: Vec<Overruled>,
+    /// What its calls have changed, the first first; the first hundred.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub touched: Vec<TouchedResource>,
+}
+
+/// A resource that a call of a job changed, or was to change.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TouchedResource {
+    /// The resource, such as `host/quill-hv-3`.
+    pub resource: String,
+    /// The step that made the call.
+    pub place: String,
+    /// When the call was made.
+    pub at: DateTime<Utc>,
 }
 
 /// What somebody did to a job.

@@ -132,7 +132,7 @@ pub struct DryStep {
 /// connection's.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CallRequest {
-    /// The method of HTTP, or `MAIL`, `SSH`, `NETCONF`, `MQTT`, `AMQP` or `SCRIPT`.
+    /// The method of HTTP, or `MAIL`, `SSH`, `NETCONF`, `MQTT`, `AMQP`, `ARVOK` or `SCRIPT`.
     pub method: String,
     /// The path with the query, whom a message is for, the command, or what a device is asked.
     pub target: String,

@@ -72,7 +72,7 @@ pub use halt::{Halt, Halted, SetHalt};
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, HeldBack, JobAct, JobDetail,
     JobItem, JobPart, JobStep, LiveText, NeedsYou, Overrule, Overruled, Resolve, SeenBy, SetAside,
-    StepWord,
+    StepWord, TouchedResource,
 };
 pub use launch::{
     CallAnswer, CallRequest, DryPart, DryRun, DryStep, Launch, Launched, Preview, PreviewedInput,

@@ -9,6 +9,7 @@ use crate::{
     libvirt::Libvirt,
     mail::Mail,
     netconf::Netconf,
+    records::{OwnRecords, Records},
     script::{ScriptCall, ScriptRights},
     snmp::Snmp,
     ssh::{HostKey, Ssh},
@@ -18,7 +19,7 @@ use arvok_core::connector::{
     Protocol, SignatureV4, UserKey,
 };
 use serde_json::{Map, Value};
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
 /// One call.
 #[derive(Debug)]
@@ -66,6 +67,7 @@ pub struct Drivers {
     pub http: Http,
     mail: Mail,
     ssh: Ssh,
+    records: Option<Arc<dyn OwnRecords>>,
 }
 
 impl Drivers {
@@ -74,7 +76,13 @@ impl Drivers {
     /// # Errors
     /// If no client can be made.
     pub fn new() -> Result<Self, CallError> {
-        Ok(Self { http: Http::new()?, mail: Mail, ssh: Ssh::default() })
+        Ok(Self { http: Http::new()?, mail: Mail, ssh: Ssh::default(), records: None })
+    }
+
+    /// With Arvok's own records, where these can be asked.
+    #[must_use]
+    pub fn with_records(self, records: Arc<dyn OwnRecords>) -> Self {
+        Self { records: Some(records), ..self }
     }
 
     /// Ends what is kept open at the other sides and counted there: sessions of HTTP.
@@ -146,6 +154,9 @@ impl Drivers {
             Planned::Mail(mailing) => self.mail.perform(*mailing, call.way, last).await,
             Planned::Mqtt(plan) => Mqtt.perform(*plan, call.way, last).await,
             Planned::Netconf(plan) => Netconf(&self.ssh).perform(*plan, call.way, last).await,
+            Planned::Records(plan) => {
+                Records(self.records.as_deref()).perform(*plan, call.way, last).await
+            }
             Planned::Snmp(plan) => Snmp.perform(*plan, call.way, last).await,
             Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
             Planned::Visit(plan) => self.http.perform(*plan, call.way, last).await,
@@ -159,6 +170,7 @@ impl Drivers {
     pub async fn probe(&self, way: Way<'_>) -> Result<String, Failure> {
         match Protocol::of(way.base) {
             Some(Protocol::Amqp) => Amqp.probe(way).await,
+            Some(Protocol::Arvok) => Records(self.records.as_deref()).probe(),
             Some(Protocol::Http) => self.http.probe(way).await,
             Some(Protocol::Libvirt) => Libvirt(&self.ssh).probe(way).await,
             Some(Protocol::Mail) => self.mail.probe(way).await,

@@ -4,8 +4,9 @@
 //! [`alert`], the [`matcher`] finds the rules that concern it, [`settle`] decides with the memory
 //! of each rule, [`rehearse`] replays stored alerts through all of that, and [`job`] executes the
 //! steps of a [`runbook`] that call a [`connector`] or run a [`script`]; a [`mute`] keeps rules
-//! from acting for a time; what jobs tell goes to whoever is a [`subscriber`], and what they ask
-//! people to the [`contact`] that they name.
+//! from acting for a time, and so does, where a rule says it, what jobs have just [`touch`]ed;
+//! what jobs tell goes to whoever is a [`subscriber`], and what they ask people to the [`contact`]
+//! that they name.
 //! [`calendar`] says what is on at a moment, [`bounds`] how deep and large a value may be,
 //! [`document`] turns YAML into typed definitions with exact places for every diagnostic, [`expr`]
 //! evaluates expressions within a budget, [`definition`] says what all kinds of definitions have in
@@ -45,6 +46,7 @@ pub mod settle;
 pub mod source;
 pub mod subscriber;
 pub mod text;
+pub mod touch;
 mod trace;
 mod trial;
 mod verdict;

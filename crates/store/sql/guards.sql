@@ -14,6 +14,9 @@ BEGIN
         'under_way', CASE WHEN g.targets THEN (SELECT coalesce(jsonb_agg(jsonb_build_array(u.job_id, u.target)), '[]')
             FROM guard_use u JOIN job j ON j.id = u.job_id AND NOT job_is_over(j.state)
             WHERE u.guard = g.guard AND u.open) ELSE '[]' END,
+        'touched', CASE WHEN g.targets THEN (SELECT coalesce(jsonb_agg(DISTINCT jsonb_build_array(t.job_id, t.resource)), '[]')
+            FROM guard_use u JOIN job j ON j.id = u.job_id AND NOT job_is_over(j.state) JOIN touch t ON t.job_id = u.job_id
+            WHERE u.guard = g.guard AND u.open) ELSE '[]' END,
         'begun', CASE WHEN g.per IS NULL THEN '[]' ELSE (SELECT coalesce(jsonb_agg(b.begun_at ORDER BY b.begun_at DESC), '[]')
             FROM (SELECT u.begun_at FROM guard_use u WHERE u.guard = g.guard
                     AND u.begun_at > now_is.at - make_interval(secs => g.per / 1000.0)

@@ -38,6 +38,7 @@ pub mod secrets;
 mod sql;
 pub mod stored;
 pub mod timers;
+pub mod touches;
 pub mod trials;
 mod upkeep;
 

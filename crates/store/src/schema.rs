@@ -94,6 +94,10 @@ impl MigratorTrait for Migrator {
                 name: "0019_guards",
                 sql: include_str!("../migrations/0019_guards.sql"),
             }),
+            Box::new(Step {
+                name: "0020_touches",
+                sql: include_str!("../migrations/0020_touches.sql"),
+            }),
         ]
     }
 }

@@ -1969,7 +1969,7 @@ export interface components {
          *     connection's.
          */
         CallRequest: {
-            /** @description The method of HTTP, or `MAIL`, `SSH`, `NETCONF`, `MQTT`, `AMQP` or `SCRIPT`. */
+            /** @description The method of HTTP, or `MAIL`, `SSH`, `NETCONF`, `MQTT`, `AMQP`, `ARVOK` or `SCRIPT`. */
             method: string;
             /** @description The path with the query, whom a message is for, the command, or what a device is asked. */
             target: string;
@@ -2767,6 +2767,8 @@ export interface components {
             trace?: string | null;
             /** @description The guards that somebody has overruled for it. */
             overruled?: components["schemas"]["Overruled"][];
+            /** @description What its calls have changed, the first first; the first hundred. */
+            touched?: components["schemas"]["TouchedResource"][];
         };
         /** @description One job. */
         JobItem: {
@@ -5545,6 +5547,18 @@ export interface components {
             role: "viewer" | "responder" | "author" | "admin";
             /** @description The token itself; only its hash is kept. */
             token: string;
+        };
+        /** @description A resource that a call of a job changed, or was to change. */
+        TouchedResource: {
+            /** @description The resource, such as `host/quill-hv-3`. */
+            resource: string;
+            /** @description The step that made the call. */
+            place: string;
+            /**
+             * Format: date-time
+             * @description When the call was made.
+             */
+            at: string;
         };
         /**
          * @description How messages come to a listener.

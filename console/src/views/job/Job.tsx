@@ -78,8 +78,26 @@ export function Component() {
           <Open key={d.id} decision={d} />
         ))}
       <Resolve detail={detail} />
+      <Touched detail={detail} />
       <JobSteps detail={detail} />
     </>
+  );
+}
+
+/** What its calls have changed, besides or with its target. */
+function Touched({ detail }: { detail: JobDetail }) {
+  const resources = [...new Set(detail.touched?.map((one) => one.resource))];
+  if (resources.length === 0) return null;
+  return (
+    <p className="text-[13px] text-ink-2">
+      Touched{' '}
+      {resources.map((resource, i) => (
+        <span key={resource} className="break-words">
+          {i > 0 && ', '}
+          <span className="font-mono text-ink">{resource}</span>
+        </span>
+      ))}
+    </p>
   );
 }
 

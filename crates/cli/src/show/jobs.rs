@@ -18,6 +18,16 @@ fn acts(d: &JobDetail) -> impl Iterator<Item = String> + '_ {
     })
 }
 
+/// What its calls have changed, by step.
+fn touched(d: &JobDetail) -> impl Iterator<Item = String> + '_ {
+    let same_step = d.touched.chunk_by(|a, b| a.place == b.place);
+    same_step.map(|touched| {
+        let resources: Vec<&str> = touched.iter().map(|t| t.resource.as_str()).collect();
+        let (place, at) = (&touched[0].place, exact(touched[0].at));
+        format!("  touched     {} by {place}, {at}", resources.join(", "))
+    })
+}
+
 /// A list of jobs.
 pub fn jobs(page: &Page<JobItem>) -> String {
     let mut table =
@@ -211,7 +221,9 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
                 ("SSH" | "SCRIPT", u16::MAX) => format!("{indent}    ended  by force{body}"),
                 ("SSH" | "SCRIPT", status) => format!("{indent}    ended  {status}{body}"),
                 ("NETCONF", _) => format!("{indent}    answer{body}"),
-                ("MQTT" | "AMQP", _) => format!("{indent}    answer {}", compact(&answer.body)),
+                ("MQTT" | "AMQP" | "ARVOK", _) => {
+                    format!("{indent}    answer {}", compact(&answer.body))
+                }
                 (_, status) => format!("{indent}    answer {status}{body}"),
             }
         });
@@ -289,6 +301,7 @@ pub fn job(d: &JobDetail) -> String {
             .as_ref()
             .map(|seen| format!("  seen        by {}, {}", seen.by.shown(), exact(seen.at))),
     );
+    lines.extend(touched(d));
     lines.extend(acts(d));
     if let Some(inputs) = d.inputs.as_object().filter(|inputs| !inputs.is_empty()) {
         lines.push("\nInputs".into());

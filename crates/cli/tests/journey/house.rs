@@ -191,17 +191,17 @@ const PLAIN: &str = "
     hits host hours http ids index inputs key keys labels later launch launches leases length lexer
     library libvirt limits lint list listen listeners literal live log lower machine mail mailbox
     markdown matcher message metrics migrate monitoring mqtt netconf new node nodes not oauth2
-    object offline open openapi operation or order outbox outline output outputs overdue pace page
-    pages parts pause period permits play preview private problem process progress protocols
+    object offline open openapi operation or order outbox outline output outputs overdue pace
+    page pages parts pause period permits play preview private problem process progress protocols
     published query questions quoting random reach read readiness reads ready reason record recorded
-    recording redact redaction references refusals rehearsal replay reply report request require
-    resource restore retention retry role routines rpc run runner sample sandbox schedule schema
-    scope script secret secrets self sending serve session sessions set setting settings severity
-    shared signature snmp spellings sql ssh standing state steps storage stored stream subscriber
-    subscribers supervise syntax syscalls syslog table taken tcp tell template text through timeline
-    timers times tls together token tokens trace transition type types typing udp undecided
-    unexecuted unreadable upkeep usage user v4 value vault views visit warning watch webhook write
-    xdr xml yaml
+    recording records redact redaction references refusals rehearsal replay reply report request
+    require resource restore retention retry role routines rpc run runner sample sandbox schedule
+    schema scope script secret secrets self sending serve session sessions set setting settings
+    severity shared signature snmp spellings sql ssh standing state steps storage stored stream
+    subscriber subscribers supervise suspensions syntax syscalls syslog table taken tcp tell
+    template text through timeline timers times tls together token tokens touch touches trace
+    transition type types typing udp undecided unexecuted unreadable upkeep usage user v4 value
+    vault views visit warning watch webhook write xdr xml yaml
 ";
 
 #[test]

@@ -51,5 +51,6 @@ mod settling;
 mod story;
 mod subscribers;
 mod survival;
+mod touches;
 mod trials;
 mod trust;

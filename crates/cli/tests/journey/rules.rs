@@ -134,7 +134,8 @@ fn a_rehearsal_of_stored_alerts_says_what_the_live_rule_did_and_how_an_edit_diff
     let dispatch = &live["now"]["dispatched"][0];
     assert_eq!(
         dispatch["inputs"],
-        json!({"vm": "vm/quill-booking-db-1", "step_gib": 4, "ceiling_gib": 64})
+        json!({"vm": "vm/quill-booking-db-1", "step_gib": 4, "ceiling_gib": 64,
+            "full_from": 0.75})
     );
     let stored = stage.get("/api/v1/definitions/rule/booking-disk-filling")["verdicts"].clone();
     for count in stored.as_array().expect("counts") {
@@ -335,7 +336,8 @@ fn verdicts_and_versions_are_listed() {
     assert_eq!(stage.arvok(&["connection", "versions", "crew-chat"]).code, 0);
     assert!(stage.arvok(&["connector", "list"]).out.contains("chat"), "connectors");
     let vocabulary = stage.get("/api/v1/vocabulary");
-    assert_eq!(vocabulary["runbooks"]["grow-disk"], json!(["vm", "step_gib", "ceiling_gib"]));
+    let inputs = json!(["vm", "step_gib", "ceiling_gib", "full_from"]);
+    assert_eq!(vocabulary["runbooks"]["grow-disk"], inputs);
     assert!(
         vocabulary["labels"]["tier"].as_array().is_some_and(|t| t.contains(&json!("gold"))),
         "{vocabulary:#}"

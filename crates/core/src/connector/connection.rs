@@ -355,6 +355,7 @@ fn fits_protocol(check: &mut Checker<'_>, base: &str, credential: Option<Option<
         (Some(Protocol::Snmp), _) => {
             Some("an agent is shown `snmp`, a community or a user's passwords")
         }
+        (Some(Protocol::Arvok), _) => Some("the node's own records ask for none; leave it out"),
         (Some(Protocol::Http), Credential::Agent(_)) => {
             Some("`snmp` is for agents that are reached over SNMP")
         }
@@ -455,6 +456,9 @@ impl Defined for Connection {
         };
         if let Some(Err(e)) = doc.through.as_ref().map(Labels::check) {
             check.fail("/through", e.to_string());
+        }
+        if doc.through.is_some() && Protocol::of(&doc.base) == Some(Protocol::Arvok) {
+            check.fail("/through", "belongs to what runners reach; no runner has Arvok's records");
         }
         if doc.through.is_none() && !doc.runner_secrets.is_empty() {
             check.fail("/runner_secrets", "belongs to a connection `through` runners");

@@ -57,9 +57,9 @@ pub(crate) use output::usable;
 pub use protocols::{
     AmqpAct, AmqpAnswer, AmqpMessage, AmqpPlan, Answer, Body, Callback, CommandExit, CommandResult,
     Exchange, Letter, LibvirtPlan, Mailbox, Mailing, MessagePayload, MqttMessage, MqttPlan,
-    NetconfExchange, NetconfNext, NetconfPlan, Next, Planned, Protocol, RemoteAct, RemoteCommand,
-    Request, RequestError, ShownRequest, Signed, SnmpPlan, SshPlan, VisitPlan, announced,
-    retry_after,
+    NetconfExchange, NetconfNext, NetconfPlan, Next, Planned, Protocol, RecordsPlan, RemoteAct,
+    RemoteCommand, Request, RequestError, ShownRequest, Signed, SnmpPlan, SshPlan, VisitPlan,
+    announced, retry_after,
 };
 pub use protocols::{libvirt, snmp, visit};
 pub use session::{OpenedSession, Session, SessionDoc};

@@ -8,21 +8,25 @@ use super::{
     protocols::{
         AmqpCall, AmqpDoc, Call, Callback, CallbackDoc, CommandDoc, DownloadDoc, GivenValues,
         HttpCall, HttpDoc, Key, LibvirtCall, LibvirtDoc, MailCall, MailDoc, MqttCall, MqttDoc,
-        NetconfCall, NetconfDoc, PagesDoc, Planned, Protocol, RequestDoc, RequestError,
-        ShownRequest, SnmpCall, SnmpDoc, SshCall, SshDoc, UntilDoc, UploadDoc, VisitCall, VisitDoc,
+        NetconfCall, NetconfDoc, PagesDoc, Planned, Protocol, RecordsCall, RecordsDoc, RequestDoc,
+        RequestError, ShownRequest, SnmpCall, SnmpDoc, SshCall, SshDoc, UntilDoc, UploadDoc,
+        VisitCall, VisitDoc,
     },
 };
 use crate::{
-    Period,
+    Period, ResourcePath,
     document::Checker,
     expr::{Expr, ExprError, Names, Scope, Template, Type, Val},
     inputs::Inputs,
-    text::hint,
+    text::{cut, hint},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
+
+/// Most resources that an operation changes.
+const MOST_TOUCHED: usize = 20;
 
 /// An operation as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
@@ -35,7 +39,7 @@ pub struct OperationDoc {
     #[serde(default)]
     pub takes: Map<String, Value>,
     /// The HTTP request. An operation has one of `request`, `visit`, `mail`, `command`, `upload`,
-    /// `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`.
+    /// `download`, `netconf`, `libvirt`, `snmp`, `mqtt`, `amqp` and `arvok`.
     #[serde(default)]
     pub request: Option<RequestDoc>,
     /// The web pages that are looked at, as a visitor sees them.
@@ -68,6 +72,9 @@ pub struct OperationDoc {
     /// What is published to a broker over AMQP, or asked of it.
     #[serde(default)]
     pub amqp: Option<AmqpDoc>,
+    /// What is asked of Arvok's own records.
+    #[serde(default)]
+    pub arvok: Option<RecordsDoc>,
     /// On which machine a command, an upload, a download, a `netconf`, a `libvirt` or an `snmp` is,
     /// where its connection stands for many and says which by `hosts`: usually `${give.host}`.
     #[serde(default)]
@@ -88,9 +95,9 @@ pub struct OperationDoc {
     /// `content`, `bytes` and `left_out`, of an `upload` `bytes`; of a `netconf` `data`, what the
     /// device answered, and of its edit `datastore` and `persist_id`; of a `libvirt` what its act
     /// gives; of an `snmp` `values`, or `rows` and `left_out`; of an `mqtt` `has_subscribers`, of
-    /// an `amqp` that looks `messages` and `consumers`; of a `visit` `ok`, `why`, `pages` and
-    /// `certificate`; left out: `stdout`, `content`, `data`, or
-    /// all.
+    /// an `amqp` that looks `messages` and `consumers`; of an `arvok` `alarms`, `jobs` and
+    /// `touched`; of a `visit` `ok`, `why`, `pages` and `certificate`; left out: `stdout`,
+    /// `content`, `data`, or all.
     #[serde(default)]
     pub output: Option<String>,
     /// What the output holds: JSON Schema properties. Steps that read it are checked by them. Left
@@ -98,12 +105,17 @@ pub struct OperationDoc {
     #[serde(default)]
     pub gives: Option<Map<String, Value>>,
     /// Whether doing it twice is harmless. Left out: `safe` for GET, for downloads, for what only
-    /// looks over NETCONF, libvirt, SNMP or AMQP and for commands that look, else `never`.
+    /// looks over NETCONF, libvirt, SNMP or AMQP, for commands that look and for `arvok`, else
+    /// `never`.
     #[serde(default)]
     pub repeat: Option<Repeat>,
     /// How to find out whether it was done, when no answer says so; for what is `repeat: never`.
     #[serde(default)]
     pub probe: Option<ProbeDoc>,
+    /// Resources that it changes, such as `${give.vm}`: what a job touched is on its record, and
+    /// rules and guards can keep away from it for a time. What was not given is none.
+    #[serde(default)]
+    pub touches: Vec<String>,
     /// The header that carries the key of a `keyed` operation. Left out: `Idempotency-Key`.
     #[serde(default)]
     pub key_header: Option<String>,
@@ -173,6 +185,7 @@ pub struct Operation {
     output: Option<Expr>,
     /// How to find out whether it was done.
     pub probe: Option<Probe>,
+    touches: Vec<Template>,
 }
 
 /// How to find out whether a call was done. The probe's output is that of the call then.
@@ -291,6 +304,7 @@ impl Operation {
             doc.libvirt.map(|libvirt| ActDoc::Hypervisor(Box::new(libvirt))),
             doc.snmp.map(ActDoc::Agent),
             doc.mqtt.map(ActDoc::Mqtt),
+            doc.arvok.map(ActDoc::Records),
             doc.amqp.map(|amqp| ActDoc::Amqp(Box::new(amqp))),
         ];
         let mut acts: Vec<ActDoc> = acts.into_iter().flatten().collect();
@@ -298,7 +312,7 @@ impl Operation {
             check.fail(
                 at,
                 "an operation has one of `request`, `visit`, `mail`, `command`, `upload`, \
-                 `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`",
+                 `download`, `netconf`, `libvirt`, `snmp`, `mqtt`, `amqp` and `arvok`",
             );
             return None;
         };
@@ -326,6 +340,7 @@ impl Operation {
             None => Some(None),
             Some(probe) => Probe::check(check, &format!("{at}/probe"), probe, &give).map(Some),
         };
+        let touches = touched(check, at, doc.touches, &give, call.as_ref());
         let (call, output, (gives, sample), probe) = (call?, output?, gives?, probe?);
         let mut repeat =
             doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
@@ -341,7 +356,7 @@ impl Operation {
             (_, None) => {}
         }
         let (summary, takes) = (doc.summary, takes?);
-        Some(Self { summary, takes, gives, sample, repeat, call, output, probe })
+        Some(Self { summary, takes, gives, sample, repeat, call, output, probe, touches })
     }
 
     /// Begins a call with what is given; `key` is the same for every try of the same step,
@@ -356,6 +371,7 @@ impl Operation {
         callback: Option<&CallbackAt>,
     ) -> Result<Planned<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
+        self.touched(&give)?;
         let gives = GivenValues { output: self.output.as_ref(), promised: &self.gives };
         let is_sent = self.repeat == Repeat::Keyed;
         let key = Key { key, is_sent, is_harmless: self.repeat.is_harmless() };
@@ -375,6 +391,33 @@ impl Operation {
         Ok(self.begin(give, key, self.callback().map(|_| &shown))?.shown())
     }
 
+    /// The resources that a call with this changes.
+    ///
+    /// # Errors
+    /// As [`begin`](Self::begin).
+    pub fn touches(&self, give: &Map<String, Value>) -> Result<Vec<String>, RequestError> {
+        self.touched(&Value::Object(self.takes.complete(give.clone())?))
+    }
+
+    fn touched(&self, give: &Value) -> Result<Vec<String>, RequestError> {
+        let mut touched = Vec::new();
+        for resource in &self.touches {
+            let filled = match resource.fill(&ProbeScope { give, result: None }) {
+                // What need not be given was not.
+                Err(e) if e.missing => continue,
+                filled => filled?,
+            };
+            let resource = match filled {
+                Value::Null => continue,
+                Value::String(text) => ResourcePath::parse(&text).map_err(|e| e.to_string()),
+                other => Err(format!("{} is no text", cut(&other.to_string(), 80))),
+            };
+            let resource = resource.map_err(|e| RequestError::Part(format!("touches: {e}")))?;
+            touched.push(resource.to_string());
+        }
+        Ok(touched)
+    }
+
     /// By which protocol it is called.
     pub const fn protocol(&self) -> Protocol {
         self.call.protocol()
@@ -387,7 +430,12 @@ impl Operation {
             Call::Netconf(call) => call.names_host(),
             Call::Libvirt(call) => call.names_host(),
             Call::Snmp(call) => call.names_host(),
-            Call::Amqp(_) | Call::Http(_) | Call::Mail(_) | Call::Mqtt(_) | Call::Visit(_) => false,
+            Call::Amqp(_)
+            | Call::Http(_)
+            | Call::Mail(_)
+            | Call::Mqtt(_)
+            | Call::Records(_)
+            | Call::Visit(_) => false,
         }
     }
 
@@ -452,6 +500,7 @@ enum ActDoc {
     Hypervisor(Box<LibvirtDoc>),
     Agent(SnmpDoc),
     Mqtt(MqttDoc),
+    Records(RecordsDoc),
     Amqp(Box<AmqpDoc>),
 }
 
@@ -471,6 +520,7 @@ impl ActDoc {
             Self::Device(_) => Some("device knows a request"),
             Self::Hypervisor(_) => Some("hypervisor knows a request"),
             Self::Agent(_) => Some("agent knows a request"),
+            Self::Records(_) => Some("record knows a question"),
             Self::Mqtt(_) | Self::Amqp(_) => Some("broker knows a message"),
         }
     }
@@ -513,6 +563,10 @@ impl ActDoc {
                 let (call, seen) = SnmpCall::check(check, at, snmp, host, give);
                 (call.map(|call| Call::Snmp(Box::new(call))), seen)
             }
+            Self::Records(records) => {
+                let (call, seen) = RecordsCall::check(check, at, records, give);
+                (call.map(|call| Call::Records(Box::new(call))), seen)
+            }
             Self::Mqtt(mqtt) => {
                 let (call, seen) = MqttCall::check(check, at, mqtt, give);
                 (call.map(|call| Call::Mqtt(Box::new(call))), seen)
@@ -523,6 +577,29 @@ impl ActDoc {
             }
         }
     }
+}
+
+/// Checks the resources that it changes.
+fn touched(
+    check: &mut Checker<'_>,
+    at: &str,
+    touches: Vec<String>,
+    give: &Type,
+    call: Option<&Call>,
+) -> Vec<Template> {
+    let at = format!("{at}/touches");
+    if touches.len() > MOST_TOUCHED {
+        check.fail(&at, format!("names {} resources; {MOST_TOUCHED} are allowed", touches.len()));
+    }
+    if !touches.is_empty() && call.is_some_and(Call::is_safe) {
+        check.fail(&at, "belongs to what changes something; this only looks");
+    }
+    let types = [("give", give.clone())];
+    let names = Names { roots: &["give"], functions: &[], types: &types };
+    let checked = touches.into_iter().enumerate();
+    checked
+        .filter_map(|(i, text)| check.template(&format!("{at}/{i}"), &text.into(), names))
+        .collect()
 }
 
 /// Complains of what only a request over HTTP has.

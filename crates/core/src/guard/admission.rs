@@ -23,6 +23,8 @@ const NAMED: usize = 3;
 pub struct GuardState {
     /// The jobs that are under way, with their targets.
     pub under_way: Vec<(JobId, String)>,
+    /// What these have touched besides.
+    pub touched: Vec<(JobId, String)>,
     /// When those began that count for `per`, the newest first; no more than it allows.
     pub begun: Vec<DateTime<Utc>>,
     /// What those within the time of `ceiling` have together.
@@ -139,7 +141,7 @@ impl StandingGuard {
     pub fn room(&self, now: DateTime<Utc>, state: &GuardState, most: usize) -> usize {
         let mut room = most;
         if let Some(share) = self.guard.at_once {
-            let busy: BTreeSet<&str> = state.under_way.iter().map(|(_, t)| t.as_str()).collect();
+            let busy: BTreeSet<&str> = self.in_use(state).map(|(_, t)| t.as_str()).collect();
             room = room.min((share.of(self.size()) as usize).saturating_sub(busy.len()));
         }
         if let Some((most, begun)) = self.begun_within(now, state) {
@@ -209,6 +211,9 @@ impl StandingGuard {
         if let Some(obstacle) = self.after_failure(now, state) {
             return Some(obstacle);
         }
+        if let Some(obstacle) = self.touched(now, job) {
+            return Some(obstacle);
+        }
         if let Some(obstacle) = self.used_up(state, job) {
             return Some(obstacle);
         }
@@ -254,19 +259,39 @@ impl StandingGuard {
 
     /// Targets that are under way, but for those of the jobs above, which wait for this one.
     fn busy<'s>(
+        &'s self,
         state: &'s GuardState,
         job: &'s GuardedJob<'_>,
     ) -> impl Iterator<Item = &'s (JobId, String)> {
-        state
-            .under_way
-            .iter()
+        self.in_use(state)
             .filter(|(id, target)| *id != job.id && !job.above.contains(id) && target != job.target)
+    }
+
+    /// Targets that are under way, and what their jobs have touched of what it counts.
+    pub(super) fn in_use<'s>(
+        &'s self,
+        state: &'s GuardState,
+    ) -> impl Iterator<Item = &'s (JobId, String)> {
+        let touched = state.touched.iter().filter(|(_, resource)| self.counts_touched(resource));
+        state.under_way.iter().chain(touched)
+    }
+
+    /// Whether another job touches the target, or has touched it lately.
+    fn touched(
+        &self,
+        now: DateTime<Utc>,
+        job: &GuardedJob<'_>,
+    ) -> Option<(String, Option<DateTime<Utc>>)> {
+        let (untouched, touch) = (self.guard.untouched?, job.touched?);
+        let until = touch.until(untouched, now)?;
+        let why = format!("{}; it is left alone for {untouched}", touch.in_words());
+        Some((why, touch.ended.map(|_| until)))
     }
 
     fn too_many(&self, state: &GuardState, job: &GuardedJob<'_>) -> Option<String> {
         let most = self.guard.at_once?.of(self.size()) as usize;
         let busy: BTreeMap<&str, JobId> =
-            Self::busy(state, job).map(|(id, target)| (target.as_str(), *id)).collect();
+            self.busy(state, job).map(|(id, target)| (target.as_str(), *id)).collect();
         (busy.len() >= most).then(|| {
             let named = busy.iter().take(NAMED).map(|(target, id)| format!("{target} (job {id})"));
             let mut named = named.collect::<Vec<_>>().join(", ");
@@ -291,7 +316,7 @@ impl StandingGuard {
     fn stands_in(&self, state: &GuardState, job: &GuardedJob<'_>) -> Option<String> {
         let sets = self.guard.redundant.iter().filter(|set| set.contains(job.target));
         sets.flat_map(|set| {
-            Self::busy(state, job).filter(|(_, target)| set.contains(target.as_str()))
+            self.busy(state, job).filter(|(_, target)| set.contains(target.as_str()))
         })
         .map(|(id, target)| format!("{target} stands in for it, and is under way (job {id})"))
         .next()

@@ -5,6 +5,7 @@ use crate::{
     document::{Checker, Texts},
     glob::Glob,
     rule::Urgency,
+    touch::Touch,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -75,6 +76,8 @@ pub struct GuardedJob<'a> {
     pub above: &'a [JobId],
     /// Names of the guards that somebody has overruled for it.
     pub overruled: &'a [String],
+    /// What another job touched last of its target.
+    pub touched: Option<&'a Touch>,
     /// The guard that it was held by before, and that has let it back.
     pub let_back_by: Option<&'a str>,
 }
@@ -126,6 +129,13 @@ impl Concerns {
             && self.launched_by.is_none_or(|by| by == who)
     }
 
+    /// Whether it says of which resources it is, and a resource is one of them; as far as the
+    /// group is not asked.
+    pub(super) fn selects(&self, resource: &str) -> bool {
+        let says = !self.targets.is_empty() || self.group.is_some();
+        says && holds(&self.targets, resource)
+    }
+
     /// What is written, line by line, in words.
     pub(super) fn lines(&self) -> Vec<String> {
         let globs = |line: &str, globs: &[Glob]| {
@@ -161,6 +171,7 @@ impl<'a> GuardedJob<'a> {
             inputs: &Value::Null,
             above: &[],
             overruled: &[],
+            touched: None,
             let_back_by: None,
         }
     }

@@ -64,6 +64,9 @@ pub struct GuardDoc {
     /// For so long after one of them failed, or did not help, none begins.
     #[serde(default)]
     pub after_failure: Option<Period>,
+    /// They begin only on a target that no other job touches, or touched within this time.
+    #[serde(default)]
+    pub untouched: Option<Period>,
     /// A named input of theirs, added up over a time.
     #[serde(default)]
     pub ceiling: Option<CeilingDoc>,
@@ -171,6 +174,8 @@ pub struct Guard {
     pub redundant: Vec<BTreeSet<String>>,
     /// For so long after a failure none begins.
     pub after_failure: Option<Period>,
+    /// Distance from what other jobs touched.
+    pub untouched: Option<Period>,
     /// A named input, added up over a time.
     pub ceiling: Option<Ceiling>,
     /// While an event is on, none begins.
@@ -242,7 +247,10 @@ impl Guard {
 
     /// Whether the first that waits may be kept while another behind it may begin.
     pub fn is_selective(&self) -> bool {
-        !self.redundant.is_empty() || self.ceiling.is_some() || self.circuit.is_some()
+        !self.redundant.is_empty()
+            || self.ceiling.is_some()
+            || self.circuit.is_some()
+            || self.untouched.is_some()
     }
 }
 
@@ -324,12 +332,14 @@ impl Defined for Guard {
             || doc.per.is_some()
             || !doc.redundant.is_empty()
             || doc.after_failure.is_some()
+            || doc.untouched.is_some()
             || doc.ceiling.is_some()
             || doc.frozen.is_some()
             || doc.only.is_some()
             || doc.circuit.is_some();
         if !has_lines {
-            let lines = "at_once, per, redundant, after_failure, ceiling, frozen, only, circuit";
+            let lines = "at_once, per, redundant, after_failure, untouched, ceiling, frozen, only, \
+                circuit";
             check.fail("/guard", format!("limits nothing; give it at least one of {lines}"));
         }
         let has_group = doc.concerns.group.is_some();
@@ -345,6 +355,9 @@ impl Defined for Guard {
         });
         if let Some(after) = doc.after_failure {
             within(&mut check, "/after_failure", after);
+        }
+        if let Some(untouched) = doc.untouched {
+            within(&mut check, "/untouched", untouched);
         }
         let redundant = redundant(&mut check, doc.redundant);
         let ceiling = doc.ceiling.map(|ceiling| {
@@ -372,6 +385,7 @@ impl Defined for Guard {
             per: per.flatten(),
             redundant,
             after_failure: doc.after_failure,
+            untouched: doc.untouched,
             ceiling,
             frozen,
             only,

@@ -29,12 +29,22 @@ impl StandingGuard {
 
     /// Whether it concerns a job.
     pub fn concerns(&self, job: &GuardedJob<'_>) -> bool {
-        let in_group = || match (&self.guard.concerns.group, &self.group) {
+        self.guard.concerns.hold_for(job) && self.has_in_group(job.target)
+    }
+
+    /// Whether a resource that a job touches is one of those that it counts, besides the job's
+    /// target.
+    pub fn counts_touched(&self, resource: &str) -> bool {
+        let stands_in = self.guard.redundant.iter().any(|set| set.contains(resource));
+        stands_in || (self.guard.concerns.selects(resource) && self.has_in_group(resource))
+    }
+
+    fn has_in_group(&self, resource: &str) -> bool {
+        match (&self.guard.concerns.group, &self.group) {
             (None, _) => true,
-            (Some(_), Some(group)) => group.has(job.target),
+            (Some(_), Some(group)) => group.has(resource),
             // Whom it concerns is not known: rather too many are counted than one is passed over.
             (Some(_), None) => true,
-        };
-        self.guard.concerns.hold_for(job) && in_group()
+        }
     }
 }

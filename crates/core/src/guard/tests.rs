@@ -45,6 +45,7 @@ fn job(id: i64, target: &str) -> GuardedJob<'_> {
         inputs: NOTHING,
         above: &[],
         overruled: &[],
+        touched: None,
         let_back_by: None,
     }
 }
@@ -67,7 +68,7 @@ fn answer(guard: &StandingGuard, now: i64, state: &GuardState, job: &GuardedJob<
 
 #[test]
 fn what_cannot_be_a_guard_is_said_with_its_place() {
-    assert_snapshot!(problems("guard: nothing\n"), @"1: limits nothing; give it at least one of at_once, per, redundant, after_failure, ceiling, frozen, only, circuit");
+    assert_snapshot!(problems("guard: nothing\n"), @"1: limits nothing; give it at least one of at_once, per, redundant, after_failure, untouched, ceiling, frozen, only, circuit");
     let text = "guard: wrong\nconcerns:\n  urgency: urgent..low\n  group: nowhere\nat_once: 0\n\
         per: { jobs: 10, within: 90d }\nredundant: [[vm/a], [vm/a, 'vm/*']]\n\
         ceiling: { input: by_gib, most: 0, within: 1d }\noverrule: { role: viewer }\n";
@@ -364,4 +365,42 @@ fn a_document_of_another_kind_is_none() {
     assert_eq!(shown(&held), TimeDelta::seconds(5));
     assert_eq!(shown(&GuardHold { until: None, ..held.clone() }), TimeDelta::seconds(30));
     assert_eq!(shown(&GuardHold { until: Some(at(-9)), ..held }), TimeDelta::milliseconds(100));
+}
+
+#[test]
+fn what_jobs_touch_besides_their_targets_is_counted_where_it_is_selected() {
+    let touching = |touched: &str| GuardState {
+        under_way: vec![(JobId(1), "host/a".to_owned())],
+        touched: vec![(JobId(1), touched.to_owned())],
+        ..GuardState::default()
+    };
+    let two = standing("guard: two\nconcerns: { targets: 'host/*' }\nat_once: 2\n");
+    assert_snapshot!(answer(&two, 0, &touching("host/b"), &job(2, "host/c")), @"hold: 2 of 2 targets at once under way: host/a (job 1), host/b (job 1)");
+    assert_eq!(answer(&two, 0, &touching("vm/x"), &job(2, "host/c")), "admit", "it is no host");
+    assert_eq!(two.room(at(0), &touching("host/b"), 16), 0);
+    let any = standing("guard: two\nat_once: 2\n");
+    assert_eq!(answer(&any, 0, &touching("host/b"), &job(2, "host/c")), "admit", "none selected");
+    let pair = standing("guard: pairs\nredundant: [[host/b, host/c]]\n");
+    assert_snapshot!(answer(&pair, 0, &touching("host/b"), &job(2, "host/c")), @"hold: host/b stands in for it, and is under way (job 1)");
+    let own = GuardedJob { above: &[JobId(1)], ..job(2, "host/c") };
+    assert_eq!(answer(&pair, 0, &touching("host/b"), &own), "admit", "the job above waits for it");
+}
+
+#[test]
+fn a_target_that_another_job_touched_is_left_alone_for_a_time() {
+    let guard = standing("guard: apart\nuntouched: 10m\n");
+    let touch = |ended: Option<i64>| crate::touch::Touch {
+        resource: "host/a".to_owned(),
+        job: JobId(7),
+        ended: ended.map(at),
+    };
+    let (going_on, over) = (touch(None), touch(Some(0)));
+    let asks = |now, touched| {
+        let job = GuardedJob { touched: Some(touched), ..job(8, "host/a") };
+        answer(&guard, now, &GuardState::default(), &job)
+    };
+    assert_snapshot!(asks(60, &going_on), @"hold: job 7 touches host/a; it is left alone for 10m");
+    assert_snapshot!(asks(60, &over), @"hold: job 7 touched host/a and ended at 14:13:20 UTC; it is left alone for 10m, until +600s");
+    assert_eq!(asks(600, &over), "admit");
+    assert_eq!(answer(&guard, 60, &GuardState::default(), &job(8, "host/a")), "admit");
 }

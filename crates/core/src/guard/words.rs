@@ -28,6 +28,7 @@ impl StandingGuard {
             self.redundant_in_words(state),
             self.per_in_words(now, state),
             self.after_failure_in_words(now, state),
+            self.untouched_in_words(),
             self.ceiling_in_words(state),
         ];
         lines.into_iter().flatten().collect()
@@ -55,7 +56,7 @@ impl StandingGuard {
     fn at_once_in_words(&self, state: &GuardState) -> Option<LineInWords> {
         let share = self.guard.at_once?;
         let most = share.of(self.size());
-        let busy: BTreeSet<&String> = state.under_way.iter().map(|(_, target)| target).collect();
+        let busy: BTreeSet<&String> = self.in_use(state).map(|(_, target)| target).collect();
         Some(LineInWords {
             line: "at_once",
             allows: self.share_in_words(share, "target", "targets"),
@@ -69,8 +70,7 @@ impl StandingGuard {
         if sets.is_empty() {
             return None;
         }
-        let is_busy =
-            |set: &&BTreeSet<String>| state.under_way.iter().any(|(_, t)| set.contains(t));
+        let is_busy = |set: &&BTreeSet<String>| self.in_use(state).any(|(_, t)| set.contains(t));
         let busy = sets.iter().filter(is_busy).count();
         Some(LineInWords {
             line: "redundant",
@@ -117,6 +117,16 @@ impl StandingGuard {
             line: "after_failure",
             allows: format!("none for {after} after one has failed"),
             stands,
+            used: None,
+        })
+    }
+
+    fn untouched_in_words(&self) -> Option<LineInWords> {
+        let untouched = self.guard.untouched?;
+        Some(LineInWords {
+            line: "untouched",
+            allows: format!("none for {untouched} after another job has touched its target"),
+            stands: String::new(),
             used: None,
         })
     }

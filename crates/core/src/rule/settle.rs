@@ -6,6 +6,7 @@ use crate::{
     AlertState, Period,
     document::{Checker, Texts},
     expr::Expr,
+    touch::LONGEST,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -14,7 +15,7 @@ use serde::{Deserialize, Serialize};
 const MOST: u32 = 1000;
 
 /// When matching alerts count. Every line is optional; they are applied in the order: symptoms,
-/// after, flapping, still, rest, gather, cap.
+/// after, untouched, flapping, still, rest, gather, cap.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SettleDoc {
@@ -39,6 +40,9 @@ pub struct SettleDoc {
     /// After a dispatch the same tally stays silent for so long.
     #[serde(default)]
     pub rest: Option<Period>,
+    /// Keeps away from a resource that a job touched, while it goes on and for so long after it.
+    #[serde(default)]
+    pub untouched: Option<Period>,
     /// Dispatches once more while the alarm is still raised.
     #[serde(default)]
     pub again: Option<AgainDoc>,
@@ -144,6 +148,8 @@ pub struct Settle {
     pub gather: Option<Gather>,
     /// Silence after a dispatch.
     pub rest: Option<Period>,
+    /// Distance from what a job touched.
+    pub untouched: Option<Period>,
     /// Once more.
     pub again: Option<Again>,
     /// A limit.
@@ -226,6 +232,7 @@ impl Settle {
             flapping: doc.flapping,
             gather,
             rest: doc.rest,
+            untouched: doc.untouched,
             again,
             cap,
             symptoms: doc.symptoms,
@@ -258,12 +265,16 @@ fn counted(check: &mut Checker<'_>, doc: &SettleDoc) {
         ("/settle/missing", doc.missing),
         ("/settle/flapping/within", doc.flapping.map(|f| f.within)),
         ("/settle/gather/for", doc.gather.as_ref().map(|g| g.span)),
+        ("/settle/untouched", doc.untouched),
         ("/settle/again/every", doc.again.and_then(|a| a.every)),
         ("/settle/cap/per", doc.cap.as_ref().map(|c| c.per)),
     ] {
         if period.is_some_and(|p| p.millis() == 0) {
             check.fail(pointer, "is no time at all; leave the line out, or give it a time");
         }
+    }
+    if doc.untouched.is_some_and(|untouched| untouched > LONGEST) {
+        check.fail("/settle/untouched", format!("is more than {LONGEST}, the most"));
     }
 }
 

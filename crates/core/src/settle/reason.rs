@@ -6,7 +6,10 @@
 )]
 
 use super::Fired;
-use crate::{JobId, Period, Severity, Verdict, guard::Freeze, period::rough, rule::Stance};
+use crate::{
+    JobId, Period, Severity, Verdict, guard::Freeze, period::rough, rule::Stance,
+    touch::TouchedLately,
+};
 use chrono::{DateTime, SecondsFormat, Utc};
 use std::fmt;
 
@@ -45,6 +48,8 @@ pub enum Reason {
     Muted { by: String, why: String, until: DateTime<Utc> },
     /// A guard lets nothing begin at this time.
     Frozen(Freeze),
+    /// A job has just touched it.
+    Touched(TouchedLately),
     /// Explained by something upstream.
     Explained { cause: String },
     /// Cleared while it was held.
@@ -60,6 +65,7 @@ impl Reason {
     pub fn job(&self) -> Option<JobId> {
         match self {
             Self::Rests { last, .. } => last.job,
+            Self::Touched(touched) => Some(touched.touch.job),
             _ => None,
         }
     }
@@ -84,6 +90,8 @@ pub enum Trigger {
     Thawed,
     /// Rested.
     Rested(Period),
+    /// Not kept away from any more.
+    LeftAlone,
     /// Gathered.
     Gathered(usize),
     /// The cap has room again.
@@ -119,6 +127,7 @@ impl fmt::Display for Trigger {
             Self::Unmuted => f.write_str("no longer muted and still raised"),
             Self::Thawed => f.write_str("no longer frozen and still raised"),
             Self::Rested(d) => write!(f, "the rest of {d} is over and it is raised"),
+            Self::LeftAlone => f.write_str("it rests no longer and is raised"),
             Self::Gathered(n) => write!(f, "{n} gathered"),
             Self::Room => f.write_str("the cap has room again and it is still raised"),
             Self::Again(after, Some(job)) => {
@@ -202,6 +211,10 @@ impl fmt::Display for Reason {
             Self::Frozen(freeze) => {
                 let (why, until) = (freeze.in_words(), clock(freeze.until));
                 write!(f, "{why} until {until}, by guard {}", freeze.guard)
+            }
+            Self::Touched(TouchedLately { touch, untouched, until }) => {
+                let (what, until) = (touch.in_words(), clock(*until));
+                write!(f, "{what}; left alone for {untouched}, until {until}")
             }
             Self::Explained { cause } => write!(f, "explained by {cause}"),
             Self::Cleared { verdict, after } => {

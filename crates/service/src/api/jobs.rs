@@ -26,6 +26,7 @@ use arvok_store::{
     launches::{self, Launched},
     outside::{children, decisions},
     read::{self, JobRow},
+    touches,
 };
 use std::{collections::BTreeMap, slice};
 
@@ -72,13 +73,16 @@ pub(super) async fn one(
     let acts = audit::of_job(&node.pools.questions, JobId(*id), ACTS_SHOWN).await?;
     let gathered_more = usize::try_from(all).unwrap_or_default().saturating_sub(gathered.len());
     let detail = detail(row, runbook.as_deref(), alert, decisions);
-    Ok(web::Json(JobDetail { gathered, gathered_more, acts, ..detail }))
+    let touched = touches::of_job(&node.pools.questions, JobId(*id), TOUCHED_SHOWN).await?;
+    Ok(web::Json(JobDetail { gathered, gathered_more, acts, touched, ..detail }))
 }
 
 /// Alerts of a gathering that are shown with its job.
 const GATHERED_SHOWN: u64 = 100;
 /// Acts of people that are shown with a job.
 const ACTS_SHOWN: i64 = 100;
+/// Resources that are shown with a job.
+const TOUCHED_SHOWN: i64 = 100;
 
 /// Says what became of the step that left a job unsure; the job goes on from there.
 #[utoipa::path(operation_id = "resolveJob", tag = "jobs", params(("id" = i64, Path)),
@@ -425,5 +429,6 @@ fn detail(
         acts: Vec::new(),
         trace: row.trace,
         overruled: row.overruled,
+        touched: Vec::new(),
     }
 }

@@ -107,7 +107,8 @@ pub(super) fn complete(record: &mut Record, calls: &[CallOut], published: &Publi
     }
 }
 
-/// Notes with each try that begins now what is sent for it, hidden before it is cut.
+/// Notes with each try that begins now what is sent for it, hidden before it is cut, and what that
+/// changes.
 fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) {
     for call in calls {
         let began = record
@@ -118,7 +119,12 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
             CallTarget::Script(script) => script.shown(&call.give).ok(),
             CallTarget::Operation { via, operation } => {
                 let operation = published.catalog.operation(via, operation).ok();
-                operation.and_then(|(_, operation)| operation.request(&call.give, &call.key).ok())
+                let operation = operation.map(|(_, operation)| operation);
+                if let Some(operation) = operation.filter(|_| call.instead.is_none()) {
+                    let touches = operation.touches(&call.give).unwrap_or_default();
+                    record.touched.extend(touches.into_iter().map(|at| (call.place.clone(), at)));
+                }
+                operation.and_then(|operation| operation.request(&call.give, &call.key).ok())
             }
         };
         if let (Some(began), Some(ShownRequest { method, target, body })) = (began, planned) {

@@ -10,6 +10,7 @@ mod followers;
 mod listeners;
 mod published;
 mod questions;
+mod records;
 mod runner_calls;
 mod runner_pace;
 
@@ -36,6 +37,7 @@ use arvok_core::{Kind, runbook::Runbook};
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, StoreError, changes::Reached, definitions, jobs::Share,
 };
+use records::Records;
 use std::{
     sync::{Arc, Mutex as StdMutex, PoisonError},
     time::{Duration, Instant},
@@ -144,6 +146,7 @@ impl Node {
         admission: AdmissionControl,
         stopping: watch::Receiver<bool>,
     ) -> Self {
+        let drivers = drivers.with_records(Arc::new(Records(pools.work.clone())));
         Self {
             name: format!("node-{}", crate::random::id()),
             installation,

@@ -189,19 +189,19 @@ impl<'a> Work<'a, '_> {
             Some(why) => machine.proposing(why),
             None => machine,
         };
-        if batch.muting.is_empty() {
+        if batch.suspensions.is_empty() {
             return machine.handle(now, event);
         }
         let held_by = RefCell::new(std::mem::take(&mut self.outcome.held_by));
-        let muting = |key: &str, id: Option<AlertId>, now: DateTime<Utc>| {
+        let suspending = |key: &str, id: Option<AlertId>, now: DateTime<Utc>| {
             let fresh = id.and_then(|id| batch.alert(id));
-            let suspension = batch.muting.of((rule, acts), key, id, fresh, now)?;
+            let suspension = batch.suspensions.of((rule, acts), key, id, fresh, now)?;
             if let Suspension::Mute(mute) = &suspension {
                 held_by.borrow_mut().insert(mute.id);
             }
             Some(suspension)
         };
-        let effects = machine.suspended_by(&muting).handle(now, event);
+        let effects = machine.suspended_by(&suspending).handle(now, event);
         self.outcome.held_by = held_by.into_inner();
         effects
     }

@@ -7,8 +7,8 @@
 
 use super::{
     Rules, back_off, decide,
-    mutes::Muting,
     rule_state::{Key, Memories, Unloaded, Wanted, columns, members_of},
+    suspensions::Suspensions,
     undecided::{Due, Undecided},
 };
 use crate::{StoreError, error::Class, mutes::hold_standing, sql, sql::Script};
@@ -273,9 +273,10 @@ async fn within(
         })
         .collect();
     let taken = due.len();
-    let muting = Muting::load(tx, (rules.mutes, rules.guards), &memories, now).await?;
+    let standing = (rules.catalog, rules.mutes, rules.guards);
+    let suspensions = Suspensions::load(tx, standing, Vec::new(), &memories, now).await?;
     let Rules { catalog, proposing, .. } = rules;
-    let mut batch = Undecided { catalog, muting, proposing, fresh: Vec::new(), due, now };
+    let mut batch = Undecided { catalog, suspensions, proposing, fresh: Vec::new(), due, now };
     batch.due.sort_by(|a, b| (a.at, &a.slot, &a.rule).cmp(&(b.at, &b.slot, &b.rule)));
     let mut outcome = decide::settle(tx, &batch, memories).await?;
     outcome.alarms =

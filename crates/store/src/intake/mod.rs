@@ -12,10 +12,10 @@ mod alerts;
 mod decide;
 mod due;
 mod hits;
-mod mutes;
 mod outcome;
 mod preview;
 mod rule_state;
+mod suspensions;
 mod undecided;
 
 pub use alerts::{TRIAL, not_taken};
@@ -34,13 +34,13 @@ use arvok_core::{
     rule::Placed,
 };
 use chrono::{DateTime, Timelike, Utc};
-use mutes::Muting;
 use rule_state::{Memories, Unloaded, Wanted};
 use sea_orm::{DatabaseConnection, DatabaseTransaction, TransactionTrait};
 use std::{
     collections::{BTreeMap, BTreeSet},
     time::Duration,
 };
+use suspensions::Suspensions;
 use undecided::{Fresh, Undecided};
 
 /// Most tries of one batch.
@@ -253,9 +253,12 @@ async fn attempt(
         Ok(memories) => memories,
         Err(unloaded) => return Ok(Attempt::Unloaded(unloaded)),
     };
+    let hits = fresh.iter().flat_map(|f| f.placed().map(|(rule, _)| (rule, f.alert))).collect();
+    let standing = (rules.catalog, rules.mutes, rules.guards);
+    let suspensions = Suspensions::load(&tx, standing, hits, &memories, plan.now).await?;
     let batch = Undecided {
         catalog: rules.catalog,
-        muting: Muting::load(&tx, (rules.mutes, rules.guards), &memories, plan.now).await?,
+        suspensions,
         proposing: rules.proposing,
         fresh,
         due: Vec::new(),

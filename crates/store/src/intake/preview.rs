@@ -1,13 +1,14 @@
 //! What a rule would decide about an alert at this moment, without deciding it.
 
-use super::{alarms, rule_state};
-use crate::StoreError;
+use super::{alarms, rule_state, suspensions::longest};
+use crate::{StoreError, touches};
 use arvok_core::{
     Alert, AlertState, Verdict,
     guard::Guards,
-    mute::{self, Mute},
+    mute::Mute,
     rule::{Placed, Rule, Stance},
-    settle::{AlarmTransition, Effect, Event, Machine, Matched, Suspension},
+    settle::{AlarmTransition, Effect, Event, Machine, Matched},
+    touch::covering,
 };
 use chrono::{DateTime, Utc};
 use sea_orm::DatabaseConnection;
@@ -41,15 +42,16 @@ pub async fn preview(
     };
     let mut number = || None;
     let acts = rule.stance == Stance::Act && proposing.is_none();
-    let muting = |_: &str, _, now: DateTime<Utc>| {
-        let mute = mute::longest(mutes, rule, Some(alert), now).map(Suspension::Mute);
-        let freeze = Some(guards)
-            .filter(|_| acts)
-            .and_then(|guards| guards.freeze_of(rule, alert.resource.as_str(), now))
-            .map(Suspension::Freeze);
-        [mute, freeze].into_iter().flatten().max_by_key(Suspension::until)
+    let touches = match rule.settle.untouched {
+        None => None,
+        Some(_) => Some(touches::latest(db, covering(alert.resource.as_str())).await?),
     };
-    let machine = Machine::new(rule, rule.stance, &mut memory, &mut number).suspended_by(&muting);
+    let guards = Some(guards).filter(|_| acts);
+    let suspending = |_: &str, _, now: DateTime<Utc>| {
+        longest((rule, Some(alert)), mutes, guards, touches.as_ref(), now)
+    };
+    let machine =
+        Machine::new(rule, rule.stance, &mut memory, &mut number).suspended_by(&suspending);
     let machine = match proposing {
         Some(why) => machine.proposing(why),
         None => machine,

@@ -1,6 +1,6 @@
 //! What is to be decided at once: fresh alerts and what is due.
 
-use super::{hits::Hit, mutes::Muting};
+use super::{hits::Hit, suspensions::Suspensions};
 use arvok_core::{
     AlarmId, Alert, AlertId, Catalog, alarm,
     rule::{Placed, Rule},
@@ -28,7 +28,7 @@ impl<'a> Fresh<'a> {
 /// What is to be decided.
 pub(super) struct Undecided<'a> {
     pub catalog: &'a Catalog,
-    pub muting: Muting<'a>,
+    pub suspensions: Suspensions<'a>,
     /// Rules that propose what they would dispatch, and why.
     pub proposing: &'a BTreeMap<String, String>,
     pub fresh: Vec<Fresh<'a>>,

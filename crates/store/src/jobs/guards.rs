@@ -7,15 +7,16 @@
 //! there is room ([`let_back_held`]), in the order of the queue.
 
 use super::{ClaimedJob, reason};
-use crate::{StoreError, audit, sql};
+use crate::{StoreError, audit, sql, touches};
 use arvok_core::{
     JobId, Principal, Trial,
     guard::{
-        Admission, GuardHold, GuardState, GuardedJob, Guards, OpenCircuit, StandingGuard,
-        look_again,
+        Admission, GuardHold, GuardState, GuardedJob, Guards, OpenCircuit, QueuePlace,
+        StandingGuard, look_again,
     },
     job::{JobEffect, JobState},
     rule::Urgency,
+    touch::{Touch, Touches, covering},
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
@@ -95,8 +96,9 @@ pub(super) async fn judge(
     if asked.is_empty() {
         return Ok(Judged::default());
     }
-    let concerns =
-        |standing: &&StandingGuard| asked.iter().any(|job| standing.concerns(&guarded(job, &[])));
+    let concerns = |standing: &&StandingGuard| {
+        asked.iter().any(|job| standing.concerns(&guarded(job, &[], None)))
+    };
     let concerning: Vec<&StandingGuard> = guards.iter().filter(concerns).collect();
     let (mut states, at) = states(tx, &concerning).await?;
     for standing in &concerning {
@@ -110,20 +112,27 @@ pub(super) async fn judge(
     let counted = counted(tx, again).await?;
     let steps: Vec<i64> = asked.iter().filter(|job| job.depth > 0).map(|job| job.id.0).collect();
     let above = above(tx, steps).await?;
+    let touches = match concerning.iter().any(|s| s.guard.untouched.is_some()) {
+        true => touches::latest(tx, asked.iter().flat_map(|job| covering(&job.target))).await?,
+        false => Touches::default(),
+    };
     let mut judged = Judged { at, ..Judged::default() };
     for job in asked {
         let above = above.get(&job.id).map(Vec::as_slice).unwrap_or_default();
         let passed = counted.get(&job.id).map(Vec::as_slice).unwrap_or_default();
         let asked: Vec<&StandingGuard> =
             concerning.iter().copied().filter(|g| !passed.contains(&g.guard.name)).collect();
-        one(&asked, &mut states, &mut judged, (job, above));
+        let place = &job.place;
+        let but = |other: JobId| other == job.id || above.contains(&other);
+        let job = guarded(job, above, touches.of(&job.target, but));
+        one(&asked, &mut states, &mut judged, (&job, place));
     }
     Ok(judged)
 }
 
 /// Whether any guard concerns a job. What leaves all undone concerns none.
 pub(super) fn concerned(guards: &Guards, job: &ClaimedJob) -> bool {
-    job.trial != Some(Trial::Dry) && guards.concern(&guarded(job, &[]))
+    job.trial != Some(Trial::Dry) && guards.concern(&guarded(job, &[], None))
 }
 
 /// Asks all guards of one job.
@@ -131,16 +140,14 @@ fn one(
     guards: &[&StandingGuard],
     states: &mut BTreeMap<String, GuardState>,
     judged: &mut Judged,
-    (job, above): (&ClaimedJob, &[JobId]),
+    (job, place): (&GuardedJob<'_>, &QueuePlace),
 ) {
-    let as_guarded = guarded(job, above);
-    let concerning: Vec<_> =
-        guards.iter().filter(|standing| standing.concerns(&as_guarded)).collect();
+    let concerning: Vec<_> = guards.iter().filter(|standing| standing.concerns(job)).collect();
     let nothing = GuardState::default();
     let mut held = None;
     for standing in &concerning {
         let state = states.get(&standing.guard.name).unwrap_or(&nothing);
-        match standing.admit(judged.at, state, (&as_guarded, &job.place)) {
+        match standing.admit(judged.at, state, (job, place)) {
             Admission::Admit => {}
             Admission::Refuse(why) => return judged.stopped.push((job.id, why, true)),
             Admission::Hold(why) => held = held.or(Some(why)),
@@ -151,19 +158,23 @@ fn one(
     }
     for standing in concerning {
         let name = standing.guard.name.clone();
-        standing.count(judged.at, states.entry(name.clone()).or_default(), &as_guarded);
+        standing.count(judged.at, states.entry(name.clone()).or_default(), job);
         let counted = Use {
             guard: name,
-            runbook: job.runbook.clone(),
-            target: job.target.clone(),
-            amount: standing.amount(&as_guarded),
+            runbook: job.runbook.to_owned(),
+            target: job.target.to_owned(),
+            amount: standing.amount(job),
         };
         judged.uses.entry(job.id).or_default().push(counted);
     }
 }
 
 /// A job as guards look at it.
-fn guarded<'a>(job: &'a ClaimedJob, above: &'a [JobId]) -> GuardedJob<'a> {
+fn guarded<'a>(
+    job: &'a ClaimedJob,
+    above: &'a [JobId],
+    touched: Option<&'a Touch>,
+) -> GuardedJob<'a> {
     GuardedJob {
         id: job.id,
         runbook: &job.runbook,
@@ -174,6 +185,7 @@ fn guarded<'a>(job: &'a ClaimedJob, above: &'a [JobId]) -> GuardedJob<'a> {
         inputs: &job.inputs,
         above,
         overruled: &job.overruled,
+        touched,
         let_back_by: job.held_by.as_deref(),
     }
 }
@@ -305,6 +317,7 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
             inputs: &job.inputs,
             above: &[],
             overruled: &[],
+            touched: None,
             let_back_by: None,
         };
         if standing.concerns(&as_guarded) {

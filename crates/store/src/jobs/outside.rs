@@ -22,6 +22,7 @@ pub(super) fn write(standing: &[&ClaimedRecord<'_>], now: DateTime<Utc>, parts: 
         let rows = standing.iter().flat_map(of).enumerate();
         rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
+    parts.add(TOUCHED, all(standing, &|record| touched(record, now)));
     parts.add(EMITTED, all(standing, &|record| emitted(record, now)));
     // What a job that has ended asked and waited for went with its end (`jobs_changed`).
     let open: Vec<&ClaimedRecord<'_>> =
@@ -45,6 +46,20 @@ pub(super) fn write(standing: &[&ClaimedRecord<'_>], now: DateTime<Utc>, parts: 
 fn placed(mut row: serde_json::Value, n: usize, job: JobId) -> serde_json::Value {
     (row["n"], row["job"]) = (json!(n), json!(job));
     row
+}
+
+const TOUCHED: (&str, &str) = (
+    "touched",
+    "INSERT INTO touch (resource, job_id, place, at)
+        SELECT DISTINCT ON (t.resource, held.id, t.place) t.resource, held.id, t.place, t.at
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (job bigint, place text, resource text,
+            at timestamptz) ON t.job = held.id
+        ON CONFLICT (job_id, resource, place) DO UPDATE SET at = excluded.at",
+);
+
+fn touched(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
+    let row = |(place, resource): &(Place, String)| json!({ "place": place, "resource": resource, "at": now });
+    record.touched.iter().map(row).collect()
 }
 
 const WITHDRAWN: [(&str, &str); 3] = [

@@ -19,6 +19,8 @@ pub struct Record {
     pub answered: Vec<Answered>,
     /// What the conditions of tries saw.
     pub saw: Vec<Saw>,
+    /// Resources that calls which begin now change, with their steps.
+    pub touched: Vec<(Place, String)>,
     /// What lists show of it.
     pub summary: Summary,
     /// The number of the word of a person's that it has heard.

@@ -9,6 +9,7 @@ mod jobs;
 mod outcome;
 mod proposals;
 mod replay;
+mod resource;
 mod timeline;
 mod usage;
 mod verdicts;
@@ -22,6 +23,7 @@ pub use alerts::{
 pub use jobs::{JobRow, job, jobs};
 pub use proposals::{proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
+pub use resource::known_of;
 pub use timeline::{job_timeline, timeline};
 pub use usage::{observed, rule_use, runbook_use, source_use, verdict_counts};
 pub use verdicts::{tally_story, verdicts};

@@ -17,6 +17,7 @@ mod routines;
 mod runners;
 mod subscribers;
 mod timers;
+mod touches;
 mod trials;
 mod upgrade;
 mod upkeep;

@@ -10,6 +10,7 @@ mod mail;
 mod message;
 mod mqtt;
 mod netconf;
+mod records;
 mod shared;
 pub mod snmp;
 mod ssh;
@@ -26,6 +27,7 @@ pub use mail::{Letter, MailCall, MailDoc, Mailbox, Mailing};
 pub use message::MessagePayload;
 pub use mqtt::{MqttCall, MqttDoc, MqttMessage, MqttPlan};
 pub use netconf::{NetconfCall, NetconfDoc, NetconfExchange, NetconfNext, NetconfPlan, announced};
+pub use records::{RecordsCall, RecordsDoc, RecordsPlan};
 pub(super) use shared::GivenValues;
 pub use shared::ShownRequest;
 pub use snmp::SnmpPlan;
@@ -50,6 +52,8 @@ use serde_json::Value;
 pub enum Protocol {
     /// AMQP 0-9-1: `amqp://`, `amqps://`.
     Amqp,
+    /// None: Arvok's own records, `arvok://`.
+    Arvok,
     /// HTTP (RFC 9110): `http://`, `https://`.
     Http,
     /// libvirt's remote protocol, over SSH: `libvirt://`.
@@ -68,8 +72,9 @@ pub enum Protocol {
 
 impl Protocol {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Amqp,
+        Self::Arvok,
         Self::Http,
         Self::Libvirt,
         Self::Mail,
@@ -83,6 +88,7 @@ impl Protocol {
     pub const fn schemes(self) -> &'static [&'static str] {
         match self {
             Self::Amqp => &["amqp://", "amqps://"],
+            Self::Arvok => &["arvok://"],
             Self::Http => &["http://", "https://"],
             Self::Libvirt => &["libvirt://"],
             Self::Mail => &["smtp://", "smtps://"],
@@ -123,6 +129,8 @@ pub enum Call {
     Libvirt(Box<LibvirtCall>),
     /// A message by mail.
     Mail(Box<MailCall>),
+    /// A question to Arvok's own records.
+    Records(Box<RecordsCall>),
     /// A message to a broker over MQTT.
     Mqtt(Box<MqttCall>),
     /// Requests to a network device.
@@ -143,6 +151,7 @@ impl Call {
             Self::Http(_) | Self::Visit(_) => Protocol::Http,
             Self::Libvirt(_) => Protocol::Libvirt,
             Self::Mail(_) => Protocol::Mail,
+            Self::Records(_) => Protocol::Arvok,
             Self::Mqtt(_) => Protocol::Mqtt,
             Self::Netconf(_) => Protocol::Netconf,
             Self::Snmp(_) => Protocol::Snmp,
@@ -157,6 +166,7 @@ impl Call {
             Self::Http(call) => call.is_safe(),
             Self::Libvirt(call) => call.is_safe(),
             Self::Mail(_) | Self::Mqtt(_) => false,
+            Self::Records(_) => true,
             Self::Netconf(call) => call.is_safe(),
             Self::Snmp(call) => call.is_safe(),
             Self::Ssh(call) => call.is_safe(),
@@ -171,6 +181,7 @@ impl Call {
             Self::Http(call) => call.line(),
             Self::Libvirt(call) => call.line(),
             Self::Mail(call) => call.line(),
+            Self::Records(call) => call.line(),
             Self::Mqtt(call) => call.line(),
             Self::Netconf(call) => call.line(),
             Self::Snmp(call) => call.line(),
@@ -223,6 +234,7 @@ impl Call {
             }
             Self::Libvirt(call) => Planned::Libvirt(Box::new(call.begin(gives, give)?)),
             Self::Mail(call) => Planned::Mail(Box::new(call.begin(gives, give, key.key)?)),
+            Self::Records(call) => Planned::Records(Box::new(call.begin(gives, give)?)),
             Self::Mqtt(call) => Planned::Mqtt(Box::new(call.begin(gives, give)?)),
             Self::Netconf(call) => Planned::Netconf(Box::new(call.begin(gives, give, key.key)?)),
             Self::Snmp(call) => Planned::Snmp(Box::new(call.begin(gives, give)?)),
@@ -256,6 +268,8 @@ pub enum Planned<'o> {
     Http(Box<Exchange<'o>>),
     /// At a hypervisor.
     Libvirt(Box<LibvirtPlan<'o>>),
+    /// At Arvok's own records.
+    Records(Box<RecordsPlan<'o>>),
     /// By a message.
     Mail(Box<Mailing<'o>>),
     /// By a message to a broker over MQTT.
@@ -278,6 +292,7 @@ impl<'o> Planned<'o> {
             Self::Amqp(plan) => Self::Amqp(Box::new(plan.hiding(hiding))),
             Self::Http(exchange) => Self::Http(Box::new(exchange.hiding(hiding))),
             Self::Libvirt(plan) => Self::Libvirt(Box::new(plan.hiding(hiding))),
+            Self::Records(plan) => Self::Records(Box::new(plan.hiding(hiding))),
             Self::Mail(mailing) => Self::Mail(Box::new(mailing.hiding(hiding))),
             Self::Mqtt(plan) => Self::Mqtt(Box::new(plan.hiding(hiding))),
             Self::Netconf(plan) => Self::Netconf(Box::new(plan.hiding(hiding))),
@@ -294,6 +309,7 @@ impl<'o> Planned<'o> {
             Self::Http(exchange) => exchange.request().shown(),
             Self::Libvirt(plan) => plan.shown(),
             Self::Mail(mailing) => mailing.letter().shown(),
+            Self::Records(plan) => plan.shown(),
             Self::Mqtt(plan) => plan.shown(),
             Self::Netconf(plan) => plan.shown(),
             Self::Snmp(plan) => plan.shown(),

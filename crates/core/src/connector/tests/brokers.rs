@@ -127,7 +127,7 @@ fn what_is_written_wrong_is_told_with_its_place() {
         "amqp: { look_at: q }\n    output: response.length",
     ];
     insta::assert_snapshot!(all.map(wrong).join("\n"), @"
-    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`
+    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt`, `amqp` and `arvok`
         4 |     mqtt: { topic: t, payload: x }
           |     ^
     yard.yaml:4:11: has one of `publish` and `look_at`

@@ -252,7 +252,7 @@ fn what_is_no_request_is_refused_where_it_stands() {
     yard.yaml:6:13: is `keyed`, and no device knows a request by its key; write `never`, or `safe` where a second one does no harm
         6 |     repeat: keyed
           |             ^^^^^
-    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`
+    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt`, `amqp` and `arvok`
         4 |     takes: { x: { default: a } }
           |     ^
     "#);

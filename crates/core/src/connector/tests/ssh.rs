@@ -127,7 +127,7 @@ fn what_is_no_command_is_refused_where_it_stands() {
     yard.yaml:6:12: belongs to a `request`
         6 |     pages: { list: response, next: { link: next } }
           |            ^^
-    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`
+    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt`, `amqp` and `arvok`
         4 |     takes: { x: { default: a } }
           |     ^
     yard.yaml:5:45: is permission bits in octal, from "0000" to "0777"

@@ -237,7 +237,7 @@ fn what_is_written_wrong_is_said_where_it_is() {
     yard.yaml:5:13: is `keyed`, and no web page knows a visit by its key; write `never`, or `safe` where a second one does no harm
         5 |     repeat: keyed
           |             ^^^^^
-    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt` and `amqp`
+    yard.yaml:4:5: an operation has one of `request`, `visit`, `mail`, `command`, `upload`, `download`, `netconf`, `libvirt`, `snmp`, `mqtt`, `amqp` and `arvok`
         4 |     visit: { pages: [{ open: / }] }
           |     ^
     ");

@@ -16,6 +16,7 @@ use crate::{
     guard::Freeze,
     mute::Mute,
     rule::{Rule, Stance, Symptoms},
+    touch::TouchedLately,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 
@@ -35,6 +36,8 @@ pub enum Suspension<'a> {
     Mute(&'a Mute),
     /// A guard lets nothing begin.
     Freeze(Freeze),
+    /// The rule keeps away from what a job has just touched.
+    Touched(TouchedLately),
 }
 
 impl Suspension<'_> {
@@ -43,6 +46,7 @@ impl Suspension<'_> {
         match self {
             Self::Mute(mute) => mute.until,
             Self::Freeze(freeze) => freeze.until,
+            Self::Touched(touched) => touched.until,
         }
     }
 }
@@ -256,7 +260,8 @@ impl<'a> Machine<'a> {
             (episode.alerts, episode.held, episode.fired.filter(|f| self.counts_here(*f)));
         // A tally of several resources is suspended for some of them only.
         let held = held.filter(|held| {
-            !held.verdict.is_suspended() || self.suspended(&m.keys.tally, m.alert, now).is_some()
+            !self.may_be_suspended(held.verdict)
+                || self.suspended(&m.keys.tally, m.alert, now).is_some()
         });
         if let Some(held) = held {
             let Held { verdict, since, .. } = held;
@@ -442,6 +447,12 @@ impl<'a> Machine<'a> {
         Outcome::Fired(trigger)
     }
 
+    /// Whether a verdict may say that a tally is suspended.
+    fn may_be_suspended(&self, verdict: Verdict) -> bool {
+        let keeps_away = self.rule.settle.untouched.is_some();
+        verdict.is_suspended() || (verdict == Verdict::Resting && keeps_away)
+    }
+
     /// What holds a tally back that is suspended.
     fn suspended(&self, key: &str, alert: Option<AlertId>, now: Time) -> Option<Hold> {
         let suspension = self.suspending?(key, alert, now)?;
@@ -452,6 +463,7 @@ impl<'a> Machine<'a> {
                 (Verdict::Muted, Reason::Muted { by, why, until })
             }
             Suspension::Freeze(freeze) => (Verdict::Frozen, Reason::Frozen(freeze)),
+            Suspension::Touched(touched) => (Verdict::Resting, Reason::Touched(touched)),
         };
         Some(Hold { verdict, reason, due: Some(until), gathered: false })
     }
@@ -644,7 +656,8 @@ impl<'a> Machine<'a> {
             }
             Outcome::Held(hold) if let Some(before) = own => {
                 self.hold(key, tally, now, seen, &hold);
-                if before != hold.verdict || before == Verdict::Waiting || before.is_suspended() {
+                let is_new = before != hold.verdict || before == Verdict::Waiting;
+                if is_new || self.may_be_suspended(before) {
                     let job = hold.reason.job();
                     self.replace(before, seen.alert, hold.verdict, hold.reason, job);
                 }
@@ -671,7 +684,10 @@ impl<'a> Machine<'a> {
             (Verdict::Capped, _) => Trigger::Room,
             (Verdict::Muted, _) => settle.missing.map_or(Trigger::Unmuted, Trigger::Missing),
             (Verdict::Frozen, _) => settle.missing.map_or(Trigger::Thawed, Trigger::Missing),
-            (Verdict::Resting, _) => settle.rest.map_or(Trigger::Room, Trigger::Rested),
+            (Verdict::Resting, _) => match (settle.rest, settle.untouched) {
+                (_, Some(_)) => Trigger::LeftAlone,
+                (rest, None) => rest.map_or(Trigger::Room, Trigger::Rested),
+            },
             _ => settle.still.map_or(Trigger::Calm, Trigger::Still),
         }
     }
