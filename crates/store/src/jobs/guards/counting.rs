@@ -1,0 +1,223 @@
+//! What guards know: read under their locks, counted by rows of `guard_use`, and counted anew where
+//! another version of a guard or its group has counted.
+
+use crate::{StoreError, sql};
+use arvok_core::{
+    JobId,
+    guard::{GuardState, GuardedJob, Guards, StandingGuard},
+    job::JobState,
+    rule::Urgency,
+};
+use chrono::{DateTime, TimeDelta, Utc};
+use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, Value};
+use serde_json::json;
+use std::collections::BTreeMap;
+
+/// Most jobs that are counted anew for a guard.
+const COUNTED: i64 = 50_000;
+
+/// A job as a guard counts it.
+#[derive(Debug)]
+pub(super) struct GuardUse {
+    pub guard: String,
+    pub runbook: String,
+    pub target: String,
+    pub amount: Option<f64>,
+}
+
+#[derive(FromQueryResult)]
+struct StateRow {
+    guard: String,
+    version: Option<i32>,
+    group_version: Option<i32>,
+    moment: DateTime<Utc>,
+    state: serde_json::Value,
+}
+
+/// What guards know, and the moment, under their locks.
+pub(super) async fn states(
+    tx: &DatabaseTransaction,
+    guards: &[&StandingGuard],
+) -> Result<(BTreeMap<String, GuardState>, DateTime<Utc>), StoreError> {
+    let mut rows = read_states(tx, guards).await?;
+    let mut anew = false;
+    for row in &rows {
+        let Some(standing) = guards.iter().find(|g| g.guard.name == row.guard) else { continue };
+        let own = (standing.version, standing.group_version);
+        match row.version.zip(row.group_version) {
+            Some(counted) if counted == own => {}
+            Some(counted) if counted > own => {
+                return Err(StoreError::Stale(generation(tx).await?));
+            }
+            _ => {
+                recount(tx, standing).await?;
+                anew = true;
+            }
+        }
+    }
+    if anew {
+        rows = read_states(tx, guards).await?;
+    }
+    let at = rows.first().map_or_else(DateTime::default, |row| row.moment);
+    let read = |row: StateRow| Ok((row.guard, serde_json::from_value(row.state)?));
+    Ok((rows.into_iter().map(read).collect::<Result<_, StoreError>>()?, at))
+}
+
+/// The generation of what is published.
+async fn generation(tx: &DatabaseTransaction) -> Result<i64, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Generation {
+        generation: i64,
+    }
+    let rows: Vec<Generation> = sql::typed(tx, "SELECT generation FROM catalog", vec![]).await?;
+    Ok(rows.first().map_or(0, |row| row.generation))
+}
+
+async fn read_states(
+    tx: &DatabaseTransaction,
+    guards: &[&StandingGuard],
+) -> Result<Vec<StateRow>, StoreError> {
+    let sql = "SELECT guard, version, group_version, moment, state FROM guards_locked($1)";
+    sql::typed(tx, sql, vec![asked(guards.iter().copied())]).await
+}
+
+/// What is asked of guards, as the functions of the database read it.
+fn asked<'g>(guards: impl Iterator<Item = &'g StandingGuard>) -> Value {
+    let asked = guards.map(|standing| {
+        let guard = &standing.guard;
+        json!({
+            "guard": guard.name,
+            "targets": guard.counts_targets(),
+            "per": guard.per.map(|per| per.within.millis()),
+            "most": guard.per.map(|per| per.jobs.of(standing.size())),
+            "after": guard.after_failure.map(|after| after.millis()),
+            "ceiling": guard.ceiling.as_ref().map(|ceiling| ceiling.within.millis()),
+            "circuit": guard.circuit.map(|circuit| circuit.within.millis()),
+        })
+    });
+    serde_json::Value::Array(asked.collect()).into()
+}
+
+/// What guards know at the moment, and how many jobs each holds, for whoever looks at them.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn known(
+    db: &impl ConnectionTrait,
+    guards: &Guards,
+) -> Result<BTreeMap<String, (GuardState, i64)>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        guard: String,
+        state: serde_json::Value,
+        holds: i64,
+    }
+    let sql = "SELECT k.guard, k.state, (SELECT count(*) FROM job WHERE state = 'queued'
+            AND held IS NOT NULL AND held ->> 'guard' = k.guard) AS holds
+        FROM guards_known($1) k";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![asked(guards.iter())]).await?;
+    let read = |row: Row| Ok((row.guard, (serde_json::from_value(row.state)?, row.holds)));
+    rows.into_iter().map(read).collect()
+}
+
+/// Counts what a guard concerns by the jobs that there are, of those under way and those that it
+/// looks back at; what had been counted by another version is forgotten.
+async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(), StoreError> {
+    #[derive(FromQueryResult)]
+    struct Begun {
+        id: i64,
+        runbook: String,
+        target: String,
+        rule: Option<String>,
+        by_person: bool,
+        urgency: i16,
+        inputs: serde_json::Value,
+        started_at: DateTime<Utc>,
+    }
+    let guard = &standing.guard;
+    sql::run(tx, "DELETE FROM guard_use WHERE guard = $1", vec![guard.name.clone().into()]).await?;
+    let sql =
+        "SELECT id, runbook, target, rule, launched_by IS NOT NULL AS by_person, urgency, inputs,
+            started_at
+        FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
+            AND (state = ANY($1) OR created_at > now() - make_interval(secs => $2))
+        ORDER BY id DESC LIMIT $3";
+    let begun: Vec<String> = JobState::BEGUN.iter().map(ToString::to_string).collect();
+    // A job may have been in the queue for a while.
+    let back = guard.window().delta() + TimeDelta::hours(1);
+    #[expect(clippy::cast_precision_loss, reason = "whole seconds of a month")]
+    let back = back.num_seconds() as f64;
+    let jobs: Vec<Begun> =
+        sql::typed(tx, sql, vec![begun.into(), back.into(), COUNTED.into()]).await?;
+    let mut uses = Vec::new();
+    for job in jobs {
+        let as_guarded = GuardedJob {
+            id: JobId(job.id),
+            runbook: &job.runbook,
+            target: &job.target,
+            rule: job.rule.as_deref(),
+            by_person: job.by_person,
+            urgency: Urgency::from_rank(job.urgency),
+            inputs: &job.inputs,
+            above: &[],
+            overruled: &[],
+            touched: None,
+            let_back_by: None,
+        };
+        if standing.concerns(&as_guarded) {
+            let counted = GuardUse {
+                guard: guard.name.clone(),
+                amount: standing.amount(&as_guarded),
+                runbook: job.runbook,
+                target: job.target,
+            };
+            uses.push((JobId(job.id), counted, job.started_at));
+        }
+    }
+    count(tx, uses.iter().map(|(job, one, at)| (*job, one, *at))).await?;
+    let sql = "INSERT INTO guard_counted (guard, version, group_version) VALUES ($1, $2, $3)
+        ON CONFLICT (guard) DO UPDATE SET version = excluded.version,
+            group_version = excluded.group_version";
+    let (version, of_group) = (standing.version, standing.group_version);
+    sql::run(tx, sql, vec![guard.name.clone().into(), version.into(), of_group.into()]).await?;
+    Ok(())
+}
+
+/// Writes what is counted.
+pub(super) async fn count<'u>(
+    tx: &impl ConnectionTrait,
+    uses: impl Iterator<Item = (JobId, &'u GuardUse, DateTime<Utc>)>,
+) -> Result<(), StoreError> {
+    let rows: Vec<serde_json::Value> = uses
+        .map(|(job, one, at)| {
+            let GuardUse { guard, runbook, target, amount } = one;
+            json!({ "guard": guard, "job_id": job.0, "runbook": runbook, "target": target,
+                "amount": amount, "begun_at": at })
+        })
+        .collect();
+    if rows.is_empty() {
+        return Ok(());
+    }
+    let sql = "INSERT INTO guard_use (guard, job_id, runbook, target, amount, begun_at)
+        SELECT guard, job_id, runbook, target, amount, begun_at
+        FROM jsonb_to_recordset($1) AS u (guard text, job_id bigint, runbook text, target text,
+            amount double precision, begun_at timestamptz)
+        ON CONFLICT (guard, job_id) DO NOTHING";
+    sql::run(tx, sql, vec![serde_json::Value::Array(rows).into()]).await?;
+    Ok(())
+}
+
+/// Removes what no guard looks back at any more, so many rows at most; how many.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub(crate) async fn sweep(db: &impl ConnectionTrait, most: i64) -> Result<u64, StoreError> {
+    let sql = "SELECT guards_closed(array_agg(DISTINCT guard)) FROM guard_use WHERE open";
+    sql::run(db, sql, vec![]).await?;
+    let back = arvok_core::guard::LONGEST.delta() + TimeDelta::days(1);
+    let sql = "DELETE FROM guard_use WHERE (guard, job_id) IN (SELECT guard, job_id FROM guard_use
+        WHERE NOT open AND begun_at < now() - make_interval(days => $1)
+        ORDER BY begun_at LIMIT $2 FOR UPDATE SKIP LOCKED)";
+    let days = i32::try_from(back.num_days()).unwrap_or(i32::MAX);
+    sql::run(db, sql, vec![days.into(), most.into()]).await
+}

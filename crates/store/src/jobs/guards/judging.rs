@@ -1,0 +1,200 @@
+//! Whether jobs may begin: what guards say of those that are to, under their locks.
+
+use super::{
+    circuits::open_circuits,
+    counting::{GuardUse, count, states},
+    holding::stop,
+};
+use crate::{StoreError, jobs::ClaimedJob, sql, touches};
+use arvok_core::{
+    JobId, Trial,
+    guard::{Admission, GuardHold, GuardState, GuardedJob, Guards, QueuePlace, StandingGuard},
+    rule::Urgency,
+    touch::{Touch, Touches, covering},
+};
+use chrono::{DateTime, Utc};
+use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What guards say of jobs that are to begin.
+#[derive(Debug, Default)]
+pub(in crate::jobs) struct Judged {
+    /// What is counted of those that may begin, by job.
+    uses: BTreeMap<JobId, Vec<GuardUse>>,
+    /// Those that may not, and whether they ever may.
+    stopped: Vec<(JobId, GuardHold, bool)>,
+    /// When they were judged.
+    at: DateTime<Utc>,
+}
+
+impl Judged {
+    /// Whether a job may not begin.
+    pub fn stops(&self, job: JobId) -> bool {
+        self.stopped.iter().any(|(stopped, ..)| *stopped == job)
+    }
+
+    /// Writes what is counted of those that have begun, and why others have not.
+    pub async fn write(
+        self,
+        tx: &impl ConnectionTrait,
+        begun: &BTreeSet<JobId>,
+    ) -> Result<(), StoreError> {
+        let uses = self.uses.into_iter().filter(|(job, _)| begun.contains(job));
+        let uses: Vec<(JobId, GuardUse)> =
+            uses.flat_map(|(job, uses)| uses.into_iter().map(move |one| (job, one))).collect();
+        count(tx, uses.iter().map(|(job, one)| (*job, one, self.at))).await?;
+        stop(tx, self.stopped, self.at).await
+    }
+}
+
+/// Asks the guards of jobs that are to begin, in the order in which they are given; the locks of
+/// those that concern any are kept until the end of the transaction.
+///
+/// # Errors
+/// [`StoreError::Stale`] if a later version of a guard stands than is known here.
+pub(in crate::jobs) async fn judge(
+    tx: &DatabaseTransaction,
+    guards: &Guards,
+    jobs: &[&ClaimedJob],
+) -> Result<Judged, StoreError> {
+    let asked: Vec<&&ClaimedJob> = jobs.iter().filter(|job| concerned(guards, job)).collect();
+    if asked.is_empty() {
+        return Ok(Judged::default());
+    }
+    let concerns = |standing: &&StandingGuard| {
+        asked.iter().any(|job| standing.concerns(&guarded(job, &[], None)))
+    };
+    let concerning: Vec<&StandingGuard> = guards.iter().filter(concerns).collect();
+    let (mut states, at) = states(tx, &concerning).await?;
+    for standing in &concerning {
+        let opened = states.get(&standing.guard.name).map(|state| standing.opens(at, state));
+        open_circuits(tx, opened.as_deref().unwrap_or_default()).await?;
+        if let Some(state) = states.get_mut(&standing.guard.name) {
+            state.circuits.extend(opened.unwrap_or_default());
+        }
+    }
+    let again: Vec<i64> = asked.iter().filter(|job| job.was_claimed).map(|job| job.id.0).collect();
+    let counted = counted(tx, again).await?;
+    let steps: Vec<i64> = asked.iter().filter(|job| job.depth > 0).map(|job| job.id.0).collect();
+    let above = above(tx, steps).await?;
+    let touches = match concerning.iter().any(|s| s.guard.untouched.is_some()) {
+        true => touches::latest(tx, asked.iter().flat_map(|job| covering(&job.target))).await?,
+        false => Touches::default(),
+    };
+    let mut judged = Judged { at, ..Judged::default() };
+    for job in asked {
+        let above = above.get(&job.id).map(Vec::as_slice).unwrap_or_default();
+        let passed = counted.get(&job.id).map(Vec::as_slice).unwrap_or_default();
+        let asked: Vec<&StandingGuard> =
+            concerning.iter().copied().filter(|g| !passed.contains(&g.guard.name)).collect();
+        let place = &job.place;
+        let but = |other: JobId| other == job.id || above.contains(&other);
+        let job = guarded(job, above, touches.of(&job.target, but));
+        one(&asked, &mut states, &mut judged, (&job, place));
+    }
+    Ok(judged)
+}
+
+/// Whether any guard concerns a job. What leaves all undone concerns none.
+pub(in crate::jobs) fn concerned(guards: &Guards, job: &ClaimedJob) -> bool {
+    job.trial != Some(Trial::Dry) && guards.concern(&guarded(job, &[], None))
+}
+
+/// Asks all guards of one job.
+fn one(
+    guards: &[&StandingGuard],
+    states: &mut BTreeMap<String, GuardState>,
+    judged: &mut Judged,
+    (job, place): (&GuardedJob<'_>, &QueuePlace),
+) {
+    let concerning: Vec<_> = guards.iter().filter(|standing| standing.concerns(job)).collect();
+    let nothing = GuardState::default();
+    let mut held = None;
+    for standing in &concerning {
+        let state = states.get(&standing.guard.name).unwrap_or(&nothing);
+        match standing.admit(judged.at, state, (job, place)) {
+            Admission::Admit => {}
+            Admission::Refuse(why) => return judged.stopped.push((job.id, why, true)),
+            Admission::Hold(why) => held = held.or(Some(why)),
+        }
+    }
+    if let Some(why) = held {
+        return judged.stopped.push((job.id, why, false));
+    }
+    for standing in concerning {
+        let name = standing.guard.name.clone();
+        standing.count(judged.at, states.entry(name.clone()).or_default(), job);
+        let counted = GuardUse {
+            guard: name,
+            runbook: job.runbook.to_owned(),
+            target: job.target.to_owned(),
+            amount: standing.amount(job),
+        };
+        judged.uses.entry(job.id).or_default().push(counted);
+    }
+}
+
+/// A job as guards look at it.
+fn guarded<'a>(
+    job: &'a ClaimedJob,
+    above: &'a [JobId],
+    touched: Option<&'a Touch>,
+) -> GuardedJob<'a> {
+    GuardedJob {
+        id: job.id,
+        runbook: &job.runbook,
+        target: &job.target,
+        rule: job.rule.as_deref(),
+        by_person: job.by_person,
+        urgency: Urgency::from_rank(job.place.urgency),
+        inputs: &job.inputs,
+        above,
+        overruled: &job.overruled,
+        touched,
+        let_back_by: job.held_by.as_deref(),
+    }
+}
+
+/// The guards that have admitted jobs which were claimed before, and then lost before their first
+/// record: they are counted there, and stand in nobody's way but their own.
+async fn counted(
+    tx: &DatabaseTransaction,
+    jobs: Vec<i64>,
+) -> Result<BTreeMap<JobId, Vec<String>>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        job_id: i64,
+        guard: String,
+    }
+    let mut counted: BTreeMap<JobId, Vec<String>> = BTreeMap::new();
+    if !jobs.is_empty() {
+        let sql = "SELECT job_id, guard FROM guard_use WHERE job_id = ANY($1) AND guard IN
+            (SELECT guard FROM guard_counted)";
+        for row in sql::typed::<Row>(tx, sql, vec![jobs.into()]).await? {
+            counted.entry(JobId(row.job_id)).or_default().push(row.guard);
+        }
+    }
+    Ok(counted)
+}
+
+/// The jobs above some, whose steps they are.
+async fn above(
+    tx: &DatabaseTransaction,
+    jobs: Vec<i64>,
+) -> Result<BTreeMap<JobId, Vec<JobId>>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        id: i64,
+        above: Vec<i64>,
+    }
+    if jobs.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let sql = "WITH RECURSIVE up AS (SELECT id, parent FROM job WHERE id = ANY($1)
+            UNION ALL SELECT u.id, j.parent FROM up u JOIN job j ON j.id = u.parent
+            WHERE j.parent IS NOT NULL)
+        SELECT id, array_agg(parent) AS above FROM up WHERE parent IS NOT NULL GROUP BY id";
+    let rows: Vec<Row> = sql::typed(tx, sql, vec![jobs.into()]).await?;
+    let named = |row: Row| (JobId(row.id), row.above.into_iter().map(JobId).collect());
+    Ok(rows.into_iter().map(named).collect())
+}
