@@ -1003,7 +1003,7 @@ fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
     browser.click("Connections");
     browser.see("Leave booking-disk-filling?");
     browser.click("Leave");
-    browser.see("17 published");
+    browser.see("18 published");
     browser.click("Rules");
     browser.click("booking-disk-filling");
     browser.see("was not published, begun from version 1. It is kept in this browser.");
@@ -1013,7 +1013,7 @@ fn what_was_typed_is_kept_offered_again_and_leaving_asks() {
     browser.click("Undo all");
     browser.see("value >= 87.5");
     browser.click("Connections");
-    browser.see("17 published");
+    browser.see("18 published");
     browser.click("Rules");
     browser.click("booking-disk-filling");
     browser.see("value >= 87.5");

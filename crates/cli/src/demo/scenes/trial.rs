@@ -20,6 +20,8 @@ fn size(world: &World) -> f64 {
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
     let mut account = Account::new("A whole chain is tried, and nothing is done");
+    // Full enough to be grown, and not so full that the monitor says so.
+    world.harbour.yard.with(|yard| yard.fill(VM, "data", 80.0, 0.02));
     let before = (size(world), world.said_in(&["storage"]).len());
     let target = format!("vm/{VM}");
     let new = NewTrial {
