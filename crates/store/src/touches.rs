@@ -11,8 +11,8 @@ use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use std::collections::BTreeSet;
 
-/// Most jobs that are looked at of those which touched a resource.
-const MOST: i64 = 20;
+/// Most touches of a resource that are looked at, the newest. One job may be many of them.
+const MOST: i64 = 500;
 
 /// Who touched resources last.
 ///
@@ -37,8 +37,9 @@ pub(crate) async fn latest<'r>(
     let sql = "SELECT r.resource, t.job_id AS job,
             CASE WHEN j.id IS NULL OR job_is_over(j.state) THEN coalesce(j.finished_at, t.at) END AS ended
         FROM unnest($1::text[]) AS r (resource)
-        CROSS JOIN LATERAL (SELECT job_id, at FROM touch WHERE resource = r.resource
-            ORDER BY at DESC LIMIT $2) t
+        CROSS JOIN LATERAL (SELECT n.job_id, max(n.at) AS at
+            FROM (SELECT job_id, at FROM touch WHERE resource = r.resource
+                ORDER BY at DESC LIMIT $2) n GROUP BY 1) t
         LEFT JOIN job j ON j.id = t.job_id";
     let rows: Vec<Row> = sql::typed(db, sql, vec![resources.into(), MOST.into()]).await?;
     let touch = |Row { resource, job, ended }: Row| Touch { resource, job: JobId(job), ended };

@@ -15,6 +15,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 
+/// The only address of Arvok's own records.
+const OWN_RECORDS: &str = "arvok://here";
 /// Longest time over which a rate is counted, in milliseconds.
 const HOUR: u64 = 3_600_000;
 
@@ -456,6 +458,11 @@ impl Defined for Connection {
         };
         if let Some(Err(e)) = doc.through.as_ref().map(Labels::check) {
             check.fail("/through", e.to_string());
+        }
+        if Protocol::of(&doc.base) == Some(Protocol::Arvok) && doc.base != OWN_RECORDS {
+            let wrong =
+                format!("is not `{OWN_RECORDS}`; only this installation's own can be asked");
+            check.fail("/base", wrong);
         }
         if doc.through.is_some() && Protocol::of(&doc.base) == Some(Protocol::Arvok) {
             check.fail("/through", "belongs to what runners reach; no runner has Arvok's records");

@@ -10,6 +10,7 @@ use crate::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::collections::BTreeMap;
 
 /// Most names and globs of one line: each is asked of each job that begins.
 const MAX_NAMES: usize = 100;
@@ -26,6 +27,10 @@ pub struct ConcernsDoc {
     pub targets: Texts,
     /// The name of a group that the target belongs to.
     pub group: Option<String>,
+    /// Labels of the alert that set the job off, globs allowed: one, or several of which one is
+    /// enough. What no alert set off has none.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub labels: BTreeMap<String, Texts>,
     /// An urgency, or a range such as `low..high`.
     pub urgency: Option<String>,
     /// Jobs that rules dispatched, or those that people launched, from a proposal or by hand.
@@ -51,6 +56,7 @@ pub struct Concerns {
     targets: Vec<Glob>,
     /// The group that the target belongs to.
     pub group: Option<String>,
+    labels: Vec<(String, Vec<Glob>)>,
     urgency: Option<(Urgency, Urgency)>,
     launched_by: Option<LaunchedBy>,
 }
@@ -76,6 +82,8 @@ pub struct GuardedJob<'a> {
     pub above: &'a [JobId],
     /// Names of the guards that somebody has overruled for it.
     pub overruled: &'a [String],
+    /// The labels of the alert that set it off; none where they are not known (they may be any).
+    pub labels: Option<&'a BTreeMap<String, String>>,
     /// What another job touched last of its target.
     pub touched: Option<&'a Touch>,
     /// The guard that it was held by before, and that has let it back.
@@ -104,6 +112,15 @@ impl Concerns {
         let runbooks = globs("runbooks", &doc.runbooks);
         let rules = globs("rules", &doc.rules);
         let targets = globs("targets", &doc.targets);
+        let mut labels = Some(Vec::new());
+        for (name, texts) in &doc.labels {
+            let globs =
+                globs(&format!("labels/{}", name.replace('~', "~0").replace('/', "~1")), texts);
+            match (&mut labels, globs) {
+                (Some(labels), Some(globs)) => labels.push((name.clone(), globs)),
+                _ => labels = None,
+            }
+        }
         let range = doc.urgency.as_deref().map(urgencies);
         let urgency = match range {
             None => None,
@@ -114,6 +131,7 @@ impl Concerns {
             rules: rules?,
             targets: targets?,
             group: doc.group,
+            labels: labels?,
             urgency,
             launched_by: doc.launched_by,
         })
@@ -125,8 +143,20 @@ impl Concerns {
         holds(&self.runbooks, job.runbook)
             && (self.rules.is_empty() || job.rule.is_some_and(|rule| holds(&self.rules, rule)))
             && holds(&self.targets, job.target)
+            && job.labels.is_none_or(|labels| self.labelled(labels))
             && self.urgency.is_none_or(|(from, to)| (from..=to).contains(&job.urgency))
             && self.launched_by.is_none_or(|by| by == who)
+    }
+
+    /// Whether an alert has the labels.
+    fn labelled(&self, labels: &BTreeMap<String, String>) -> bool {
+        let mut lines = self.labels.iter();
+        lines.all(|(name, globs)| labels.get(name).is_some_and(|value| holds(globs, value)))
+    }
+
+    /// Whether it asks for labels of alerts.
+    pub fn asks_labels(&self) -> bool {
+        !self.labels.is_empty()
     }
 
     /// Whether it says of which resources it is, and a resource is one of them; as far as the
@@ -146,11 +176,15 @@ impl Concerns {
             true => format!("urgency {from}"),
             false => format!("urgency {from}..{to}"),
         });
+        let labels = self.labels.iter().filter_map(|(name, values)| globs(name, values));
+        let labels: Vec<String> = labels.collect();
+        let labels = (!labels.is_empty()).then(|| format!("labels {}", labels.join(" and ")));
         let lines = [
             globs("runbooks", &self.runbooks),
             globs("rules", &self.rules),
             globs("targets", &self.targets),
             self.group.as_ref().map(|group| format!("group {group}")),
+            labels,
             urgency,
             self.launched_by.map(|by| format!("launched by {by}")),
         ];
@@ -160,7 +194,12 @@ impl Concerns {
 
 impl<'a> GuardedJob<'a> {
     /// What a rule would dispatch, on a target.
-    pub fn of_rule(rule: &'a str, (runbook, urgency): (&'a str, Urgency), target: &'a str) -> Self {
+    pub fn of_rule(
+        rule: &'a str,
+        (runbook, urgency): (&'a str, Urgency),
+        target: &'a str,
+        labels: Option<&'a BTreeMap<String, String>>,
+    ) -> Self {
         Self {
             id: JobId(0),
             runbook,
@@ -171,6 +210,7 @@ impl<'a> GuardedJob<'a> {
             inputs: &Value::Null,
             above: &[],
             overruled: &[],
+            labels,
             touched: None,
             let_back_by: None,
         }

@@ -1,7 +1,7 @@
 //! All guards that are published.
 
 use super::{Freeze, GuardedJob, OpenCircuit, StandingGuard};
-use crate::rule::Rule;
+use crate::{Alert, rule::Rule};
 use chrono::{DateTime, Utc};
 
 /// All of them.
@@ -42,7 +42,7 @@ impl Guards {
             standing.is_some_and(|standing| {
                 entries.into_iter().any(|entry| {
                     let what = (entry.runbook.as_str(), entry.urgency);
-                    standing.concerns(&GuardedJob::of_rule(&rule.name, what, ""))
+                    standing.concerns(&GuardedJob::of_rule(&rule.name, what, "", None))
                 })
             })
         };
@@ -54,13 +54,14 @@ impl Guards {
         self.0.iter().any(|standing| standing.freeze(now).is_some())
     }
 
-    /// The freeze that keeps a rule from acting on a resource at a moment; of several that which
-    /// ends last. The resource is taken for the target of what the rule would dispatch.
-    pub fn freeze_of(&self, rule: &Rule, resource: &str, now: DateTime<Utc>) -> Option<Freeze> {
+    /// The freeze that keeps a rule from acting on an alert at a moment; of several that which ends
+    /// last. The alert's resource is taken for the target of what the rule would dispatch.
+    pub fn freeze_of(&self, rule: &Rule, alert: &Alert, now: DateTime<Utc>) -> Option<Freeze> {
+        let (resource, labels) = (alert.resource.as_str(), Some(&alert.labels));
         let concerns = |standing: &&StandingGuard| {
             rule.dispatch.iter().any(|entry| {
                 let what = (entry.runbook.as_str(), entry.urgency);
-                standing.concerns(&GuardedJob::of_rule(&rule.name, what, resource))
+                standing.concerns(&GuardedJob::of_rule(&rule.name, what, resource, labels))
             })
         };
         let freezes = self.0.iter().filter(|s| s.guard.frozen.is_some()).filter(concerns);

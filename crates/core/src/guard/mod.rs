@@ -433,9 +433,11 @@ fn within(check: &mut Checker<'_>, at: &str, within: Period) {
 
 /// A circuit is of runbooks: rules ask for it before there is a target.
 fn circuit_fits(check: &mut Checker<'_>, concerns: &ConcernsDoc) {
-    for (line, is_written) in
-        [("targets", !concerns.targets.0.is_empty()), ("group", concerns.group.is_some())]
-    {
+    for (line, is_written) in [
+        ("targets", !concerns.targets.0.is_empty()),
+        ("group", concerns.group.is_some()),
+        ("labels", !concerns.labels.is_empty()),
+    ] {
         if is_written {
             let wrong = "does not go with `circuit`, which is of runbooks whatever their targets; \
                 write two guards";

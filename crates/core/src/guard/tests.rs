@@ -45,6 +45,7 @@ fn job(id: i64, target: &str) -> GuardedJob<'_> {
         inputs: NOTHING,
         above: &[],
         overruled: &[],
+        labels: None,
         touched: None,
         let_back_by: None,
     }
@@ -403,4 +404,30 @@ fn a_target_that_another_job_touched_is_left_alone_for_a_time() {
     assert_snapshot!(asks(60, &over), @"hold: job 7 touched host/a and ended at 14:13:20 UTC; it is left alone for 10m, until +600s");
     assert_eq!(asks(600, &over), "admit");
     assert_eq!(answer(&guard, 60, &GuardState::default(), &job(8, "host/a")), "admit");
+}
+
+#[test]
+fn a_guard_may_ask_for_labels_of_the_alert_that_set_a_job_off() {
+    let guard = standing(
+        "guard: gold\nconcerns: { labels: { tier: [gold, plat*], site: quill } }\nat_once: 1\n",
+    );
+    let labels = |text: &str| -> BTreeMap<String, String> {
+        let pairs = text.split_whitespace().filter_map(|pair| pair.split_once('='));
+        pairs.map(|(name, value)| (name.to_owned(), value.to_owned())).collect()
+    };
+    let concerns = |text: &str| {
+        let labels = labels(text);
+        guard.concerns(&GuardedJob { labels: Some(&labels), ..job(1, "vm/a") })
+    };
+    assert!(concerns("tier=gold site=quill deck=2") && concerns("tier=platinum site=quill"));
+    assert!(!concerns("tier=silver site=quill") && !concerns("tier=gold") && !concerns(""));
+    assert!(guard.concerns(&job(1, "vm/a")), "what is not known may be any");
+    assert_snapshot!(guard.guard.concerns, @"labels site quill and tier gold, plat*");
+    assert_snapshot!(problems(
+        "guard: wrong\nconcerns: { labels: { tier: [], 'a/b': '' } }\ncircuit: { failures: 3, within: 1h }\n"
+    ), @r#"
+    2: does not go with `circuit`, which is of runbooks whatever their targets; write two guards
+    2: names nothing; leave the line out for all of them
+    2: a name or glob has 1 to 512 bytes, not 0
+    "#);
 }

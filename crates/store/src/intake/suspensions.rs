@@ -109,8 +109,8 @@ pub(super) fn longest<'a>(
     let mute = mute::longest(mutes, rule, alert, now).map(Suspension::Mute);
     let resource = alert.map(|alert| alert.resource.as_str());
     let freeze = guards
-        .zip(resource)
-        .and_then(|(guards, resource)| guards.freeze_of(rule, resource, now))
+        .zip(alert)
+        .and_then(|(guards, alert)| guards.freeze_of(rule, alert, now))
         .map(Suspension::Freeze);
     let touched = || {
         let untouched = rule.settle.untouched?;

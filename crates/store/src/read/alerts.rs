@@ -241,6 +241,30 @@ pub async fn alerts_without_payload(
     alerts_with(db, seqs, &columns).await
 }
 
+/// The labels of alerts, of those that there are.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub(crate) async fn labels_of_alerts(
+    db: &impl ConnectionTrait,
+    seqs: &[i64],
+) -> Result<BTreeMap<i64, BTreeMap<String, String>>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Row {
+        seq: i64,
+        labels: serde_json::Value,
+    }
+    if seqs.is_empty() {
+        return Ok(BTreeMap::new());
+    }
+    let sql = "SELECT a.* FROM unnest($1::bigint[]) AS k (seq) CROSS JOIN LATERAL
+        (SELECT seq, labels FROM alerts WHERE seq = k.seq AND seq BETWEEN $2 AND $3 OFFSET 0) a";
+    let (least, most) = days::span(seqs);
+    let rows: Vec<Row> =
+        sql::typed(db, sql, vec![seqs.to_vec().into(), least.into(), most.into()]).await?;
+    rows.into_iter().map(|row| Ok((row.seq, serde_json::from_value(row.labels)?))).collect()
+}
+
 async fn alerts_with(
     db: &impl ConnectionTrait,
     seqs: &[i64],

@@ -16,6 +16,7 @@ mod verdicts;
 mod watch;
 
 pub use alarms::{alarm, alarms};
+pub(crate) use alerts::labels_of_alerts;
 pub use alerts::{
     alert, alerts, alerts_around, alerts_without_payload, forget_unreadable, gathered,
     payload_bytes, unreadable, unreadable_from, whole_alert, whole_alerts,

@@ -465,3 +465,47 @@ fn what_is_frozen_is_kept_and_acted_on_when_the_calendar_says_so_no_more() {
         assert_eq!(begin_all(db, &published.guards).await.len(), 1);
     });
 }
+
+#[test]
+fn a_guard_that_asks_for_labels_holds_the_jobs_of_such_alerts_alone() {
+    let guard = "guard: gold\nconcerns: { labels: { tier: gold } }\nat_once: 1\n";
+    let (mut published, guards) = guarded(guard);
+    block(async {
+        let db = &published.db.clone();
+        for (resource, tier) in
+            [("vm/a", "gold"), ("vm/b", "gold"), ("vm/c", "silver"), ("vm/d", "none")]
+        {
+            let labels = if tier == "none" { json!({}) } else { json!({ "tier": tier }) };
+            published.send(json!({ "resource": resource, "labels": labels })).await;
+        }
+        let targets = |jobs: Vec<ClaimedJob>| -> Vec<String> {
+            jobs.into_iter().map(|job| job.target).collect()
+        };
+        assert_eq!(targets(begin_all(db, &guards).await), ["vm/a", "vm/c", "vm/d"]);
+        let why = "SELECT held ->> 'why' AS x FROM job WHERE target = 'vm/b'";
+        assert_eq!(one(db, why).await, "1 of 1 target at once under way: vm/a (job 1)");
+        // Another version counts what began before it by the same labels.
+        published.publish(&guard.replace("at_once: 1", "at_once: 2")).await;
+        guards::look_at(db, &published.guards).await.expect("looks");
+        let counted = "SELECT array_agg(target) AS x FROM guard_use";
+        assert_eq!(one(db, counted).await, json!(["vm/a"]));
+        guards::let_back_held(db, &published.guards, LetBack::All).await.expect("lets back");
+        assert_eq!(targets(begin_all(db, &published.guards).await), ["vm/b"]);
+    });
+}
+
+#[test]
+fn what_is_frozen_by_labels_is_frozen_for_such_alerts_alone() {
+    let guard =
+        "guard: late\nconcerns: { labels: { site: quill } }\nfrozen: { during: sailings }\n";
+    let acts = rule("acts", "listen: { kinds: disk.usage }");
+    let published = Published::with(&[acts, format!("{}---\n{guard}", on_until(3_600))]);
+    block(async {
+        for site in ["quill", "brack"] {
+            let resource = format!("vm/{site}-1");
+            published.send(json!({ "resource": resource, "labels": { "site": site } })).await;
+        }
+        let given = rows(&published.db, "SELECT verdict FROM verdicts ORDER BY alert_seq").await;
+        assert_eq!(given, [json!({ "verdict": "frozen" }), json!({ "verdict": "dispatched" })]);
+    });
+}

@@ -71,12 +71,15 @@ fn what_means_nothing_there_is_said() {
         8 |     repeat: keyed
           |             ^^^^^
     "#);
-    let connection = "connection: here\nconnector: records\nbase: arvok://here\n\
+    let connection = "connection: here\nconnector: records\nbase: arvok://there\n\
         credential: { bearer: \"${secret('x')}\" }\nthrough: { site: quill }\n";
     let documents = parse_file("here.yaml", connection).expect("parses");
     let problems = Connection::check(&documents[0]).expect_err("is wrong");
     let problems: Vec<String> = problems.iter().map(ToString::to_string).collect();
     assert_snapshot!(problems.join("\n"), @r#"
+    here.yaml:3:7: is not `arvok://here`; only this installation's own can be asked
+        3 | base: arvok://there
+          |       ^^^^^^^^^^^^^
     here.yaml:4:13: the node's own records ask for none; leave it out
         4 | credential: { bearer: "${secret('x')}" }
           |             ^^

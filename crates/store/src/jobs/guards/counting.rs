@@ -1,7 +1,7 @@
 //! What guards know: read under their locks, counted by rows of `guard_use`, and counted anew where
 //! another version of a guard or its group has counted.
 
-use crate::{StoreError, sql};
+use crate::{StoreError, read, sql};
 use arvok_core::{
     JobId,
     guard::{GuardState, GuardedJob, Guards, StandingGuard},
@@ -120,6 +120,29 @@ pub async fn known(
     rows.into_iter().map(read).collect()
 }
 
+/// The labels of alerts that set jobs off, where any guard asks for them.
+#[derive(Default)]
+pub(super) struct AlertLabels(BTreeMap<i64, BTreeMap<String, String>>);
+
+impl AlertLabels {
+    /// Reads them.
+    pub async fn of(
+        tx: &DatabaseTransaction,
+        alerts: impl Iterator<Item = Option<i64>>,
+    ) -> Result<Self, StoreError> {
+        let mut alerts: Vec<i64> = alerts.flatten().collect();
+        alerts.sort_unstable();
+        alerts.dedup();
+        Ok(Self(read::labels_of_alerts(tx, &alerts).await?))
+    }
+
+    /// Those of an alert: none if that is gone, and no labels where there is no alert.
+    pub fn get(&self, alert: Option<i64>) -> Option<&BTreeMap<String, String>> {
+        static NONE: BTreeMap<String, String> = BTreeMap::new();
+        alert.map_or(Some(&NONE), |alert| self.0.get(&alert))
+    }
+}
+
 /// Counts what a guard concerns by the jobs that there are, of those under way and those that it
 /// looks back at; what had been counted by another version is forgotten.
 async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(), StoreError> {
@@ -132,13 +155,14 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
         by_person: bool,
         urgency: i16,
         inputs: serde_json::Value,
+        alert_seq: Option<i64>,
         started_at: DateTime<Utc>,
     }
     let guard = &standing.guard;
     sql::run(tx, "DELETE FROM guard_use WHERE guard = $1", vec![guard.name.clone().into()]).await?;
     let sql =
         "SELECT id, runbook, target, rule, launched_by IS NOT NULL AS by_person, urgency, inputs,
-            started_at
+            alert_seq, started_at
         FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
             AND (state = ANY($1) OR created_at > now() - make_interval(secs => $2))
         ORDER BY id DESC LIMIT $3";
@@ -149,6 +173,10 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
     let back = back.num_seconds() as f64;
     let jobs: Vec<Begun> =
         sql::typed(tx, sql, vec![begun.into(), back.into(), COUNTED.into()]).await?;
+    let labels = match guard.concerns.asks_labels() {
+        true => AlertLabels::of(tx, jobs.iter().map(|job| job.alert_seq)).await?,
+        false => AlertLabels::default(),
+    };
     let mut uses = Vec::new();
     for job in jobs {
         let as_guarded = GuardedJob {
@@ -161,6 +189,7 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
             inputs: &job.inputs,
             above: &[],
             overruled: &[],
+            labels: labels.get(job.alert_seq),
             touched: None,
             let_back_by: None,
         };

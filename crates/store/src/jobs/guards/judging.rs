@@ -2,7 +2,7 @@
 
 use super::{
     circuits::open_circuits,
-    counting::{GuardUse, count, states},
+    counting::{AlertLabels, GuardUse, count, states},
     holding::stop,
 };
 use crate::{StoreError, jobs::ClaimedJob, sql, touches};
@@ -62,7 +62,7 @@ pub(in crate::jobs) async fn judge(
         return Ok(Judged::default());
     }
     let concerns = |standing: &&StandingGuard| {
-        asked.iter().any(|job| standing.concerns(&guarded(job, &[], None)))
+        asked.iter().any(|job| standing.concerns(&guarded(job, Beside::default())))
     };
     let concerning: Vec<&StandingGuard> = guards.iter().filter(concerns).collect();
     let (mut states, at) = states(tx, &concerning).await?;
@@ -81,6 +81,11 @@ pub(in crate::jobs) async fn judge(
         true => touches::latest(tx, asked.iter().flat_map(|job| covering(&job.target))).await?,
         false => Touches::default(),
     };
+    let asks_labels = concerning.iter().any(|s| s.guard.concerns.asks_labels());
+    let labels = match asks_labels {
+        true => Some(AlertLabels::of(tx, asked.iter().map(|job| alert(job))).await?),
+        false => None,
+    };
     let mut judged = Judged { at, ..Judged::default() };
     for job in asked {
         let above = above.get(&job.id).map(Vec::as_slice).unwrap_or_default();
@@ -89,7 +94,12 @@ pub(in crate::jobs) async fn judge(
             concerning.iter().copied().filter(|g| !passed.contains(&g.guard.name)).collect();
         let place = &job.place;
         let but = |other: JobId| other == job.id || above.contains(&other);
-        let job = guarded(job, above, touches.of(&job.target, but));
+        let beside = Beside {
+            above,
+            touched: touches.of(&job.target, but),
+            labels: labels.as_ref().and_then(|labels| labels.get(alert(job))),
+        };
+        let job = guarded(job, beside);
         one(&asked, &mut states, &mut judged, (&job, place));
     }
     Ok(judged)
@@ -97,7 +107,7 @@ pub(in crate::jobs) async fn judge(
 
 /// Whether any guard concerns a job. What leaves all undone concerns none.
 pub(in crate::jobs) fn concerned(guards: &Guards, job: &ClaimedJob) -> bool {
-    job.trial != Some(Trial::Dry) && guards.concern(&guarded(job, &[], None))
+    job.trial != Some(Trial::Dry) && guards.concern(&guarded(job, Beside::default()))
 }
 
 /// Asks all guards of one job.
@@ -134,12 +144,21 @@ fn one(
     }
 }
 
-/// A job as guards look at it.
-fn guarded<'a>(
-    job: &'a ClaimedJob,
+/// What guards look at besides a job's row.
+#[derive(Clone, Copy, Default)]
+struct Beside<'a> {
     above: &'a [JobId],
     touched: Option<&'a Touch>,
-) -> GuardedJob<'a> {
+    labels: Option<&'a BTreeMap<String, String>>,
+}
+
+fn alert(job: &ClaimedJob) -> Option<i64> {
+    job.alert.map(|alert| alert.0)
+}
+
+/// A job as guards look at it.
+fn guarded<'a>(job: &'a ClaimedJob, beside: Beside<'a>) -> GuardedJob<'a> {
+    let Beside { above, touched, labels } = beside;
     GuardedJob {
         id: job.id,
         runbook: &job.runbook,
@@ -150,6 +169,7 @@ fn guarded<'a>(
         inputs: &job.inputs,
         above,
         overruled: &job.overruled,
+        labels,
         touched,
         let_back_by: job.held_by.as_deref(),
     }
