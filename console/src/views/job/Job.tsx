@@ -62,7 +62,13 @@ export function Component() {
         </p>
       )}
       {job.failure && (
-        <p role="status" className="rounded-md bg-bad-soft px-3 py-2 text-bad">
+        <p
+          role="status"
+          className={clsx(
+            'rounded-md px-3 py-2',
+            job.state === 'succeeded' ? 'border border-line bg-panel' : 'bg-bad-soft text-bad',
+          )}
+        >
           {job.failure}
         </p>
       )}

@@ -641,7 +641,8 @@ fn screenshots() {
     let folder =
         std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots"));
     std::fs::create_dir_all(&folder).expect("a folder");
-    let relieve = json!({ "runbook": "relieve-host", "inputs": { "host": "host/quill-hv-2" } });
+    let inputs = json!({ "host": "host/quill-hv-2", "full_from": 0.5 });
+    let relieve = json!({ "runbook": "relieve-host", "inputs": inputs });
     assert_eq!(stage.call(reqwest::Method::POST, "/api/v1/jobs", Some(&relieve)).1["job"], 4);
     stage.job_in(4, &["succeeded"]);
     stage.harbour.yard.set_faults(Faults { delay_ms: 6000, ..Faults::default() });
