@@ -10,8 +10,8 @@ use serde_json::{Value, json};
 /// Most alarms, jobs and touches that are told of one.
 const MOST: i64 = 100;
 
-/// The alarms that stand on a resource or a part of it, the jobs under way on these, and the jobs
-/// that have touched it; a hundred of each at most. Trials are none of them.
+/// The alarms that stand on a resource or a part of it, the jobs that hold these, and the jobs that
+/// have touched it; a hundred of each at most. Trials are none of them.
 ///
 /// # Errors
 /// If the database cannot be worked with.
@@ -48,8 +48,10 @@ pub async fn known_of(
             "since": a.raised_at })
     });
     let alarms: Vec<Value> = alarms.collect();
+    // Those that hold a target have an index of their own (`job_target`), however many jobs have
+    // ended or are queued.
     let sql = "SELECT id AS job, runbook, target, state FROM job
-        WHERE NOT job_is_over(state) AND trial IS DISTINCT FROM 'dry' AND started_at IS NOT NULL
+        WHERE holds AND state IN ('running', 'waiting', 'paused', 'unsure')
             AND (target = $1 OR starts_with(target, $1 || '/'))
         ORDER BY id LIMIT $2";
     let jobs: Vec<UnderWay> = sql::rows(db, sql, vec![path.into(), MOST.into()]).await?;
