@@ -340,7 +340,7 @@ impl Operation {
             None => Some(None),
             Some(probe) => Probe::check(check, &format!("{at}/probe"), probe, &give).map(Some),
         };
-        let touches = touched(check, at, doc.touches, &give, call.as_ref());
+        let touches = check_touches(check, at, doc.touches, &give, call.as_ref());
         let (call, output, (gives, sample), probe) = (call?, output?, gives?, probe?);
         let mut repeat =
             doc.repeat.unwrap_or(if call.is_safe() { Repeat::Safe } else { Repeat::Never });
@@ -371,7 +371,7 @@ impl Operation {
         callback: Option<&CallbackAt>,
     ) -> Result<Planned<'_>, RequestError> {
         let give = Value::Object(self.takes.complete(give.clone())?);
-        self.touched(&give)?;
+        self.touched_by(&give)?;
         let gives = GivenValues { output: self.output.as_ref(), promised: &self.gives };
         let is_sent = self.repeat == Repeat::Keyed;
         let key = Key { key, is_sent, is_harmless: self.repeat.is_harmless() };
@@ -396,10 +396,10 @@ impl Operation {
     /// # Errors
     /// As [`begin`](Self::begin).
     pub fn touches(&self, give: &Map<String, Value>) -> Result<Vec<String>, RequestError> {
-        self.touched(&Value::Object(self.takes.complete(give.clone())?))
+        self.touched_by(&Value::Object(self.takes.complete(give.clone())?))
     }
 
-    fn touched(&self, give: &Value) -> Result<Vec<String>, RequestError> {
+    fn touched_by(&self, give: &Value) -> Result<Vec<String>, RequestError> {
         let mut touched = Vec::new();
         for resource in &self.touches {
             let filled = match resource.fill(&ProbeScope { give, result: None }) {
@@ -580,7 +580,7 @@ impl ActDoc {
 }
 
 /// Checks the resources that it changes.
-fn touched(
+fn check_touches(
     check: &mut Checker<'_>,
     at: &str,
     touches: Vec<String>,

@@ -26,13 +26,14 @@ use crate::{
     definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
     group::Group,
+    touch,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// Longest time that a line looks back.
-pub const LONGEST: Period = Period::from_secs(31 * 24 * 3600);
+pub const LONGEST: Period = touch::LONGEST;
 /// Most of anything that a line counts.
 const MOST: u32 = 1_000;
 /// Most sets of resources that stand in for each other, and most resources of one.
