@@ -17,7 +17,7 @@ pub struct OutlineRequest {
 pub struct RunbookOutline {
     /// Its steps.
     pub steps: Vec<OutlineStep>,
-    /// What else may be done: `confirm`, `otherwise`, `recover`, `always`.
+    /// What else may be done: `announce`, `confirm`, `otherwise`, `recover`, `always`.
     pub further: Vec<OutlinePart>,
     /// What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its
     /// fields, anything else a text that says what it is.

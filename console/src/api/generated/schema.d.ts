@@ -4976,7 +4976,7 @@ export interface components {
         RunbookOutline: {
             /** @description Its steps. */
             steps: components["schemas"]["OutlineStep"][];
-            /** @description What else may be done: `confirm`, `otherwise`, `recover`, `always`. */
+            /** @description What else may be done: `announce`, `confirm`, `otherwise`, `recover`, `always`. */
             further: components["schemas"]["OutlinePart"][];
             /**
              * @description What expressions know: `inputs`, `steps`, `job`, `alarm`. A record is an object of its

@@ -4,6 +4,7 @@ import type { OutlineStep, RunbookOutline } from '../../api/client';
 import { type Box, layout, rows } from './layout';
 
 const FURTHER: Record<string, string> = {
+  announce: 'Before it changes anything',
   confirm: 'How the effect is proved',
   otherwise: 'When the effect did not come',
   recover: 'When a step failed',

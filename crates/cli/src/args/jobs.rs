@@ -222,6 +222,9 @@ pub enum DecisionCommand {
         /// Also those that are over, newest first
         #[arg(long)]
         all: bool,
+        /// Wait until there is one, for a minute at most
+        #[arg(long)]
+        wait: bool,
         #[command(flatten)]
         paging: Paging,
         #[command(flatten)]

@@ -1,6 +1,6 @@
 //! `arvok send`, `arvok alert`, `arvok alarm`.
 
-use super::list::list;
+use super::list::{list, until_there_is_one};
 use crate::{
     args::{AlarmCommand, AlertCommand, Send, Server},
     client::Client,
@@ -9,16 +9,12 @@ use crate::{
     spool::{self, SpooledPayload, door},
 };
 use arvok_api::{
-    AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertItem, AlertWhy, DeliveryAnswer,
-    NewAlarmAct, Page,
+    AlarmDetail, AlarmFilter, AlertDetail, AlertFilter, AlertWhy, DeliveryAnswer, NewAlarmAct,
 };
 use arvok_core::{AlertState, alarm::AlarmAct, alert::SeverityRange};
 use reqwest::Method;
 use serde_json::{Map, Value, json};
-use std::{
-    io::Read,
-    time::{Duration, Instant},
-};
+use std::io::Read;
 
 /// A body in the normal form, whatever the source expects from its own sender.
 const NORMAL: &str = "application/vnd.arvok.alert+json";
@@ -105,22 +101,6 @@ fn from_flags(send: &Send) -> Result<Value, CliError> {
     Ok(alert)
 }
 
-/// How long `--wait` waits.
-const PATIENCE: Duration = Duration::from_secs(60);
-
-/// Waits until there is an alert of a filter, or patience ends.
-async fn until_there_is_one(client: &Client, filter: &AlertFilter) -> Result<(), CliError> {
-    let filter = AlertFilter { limit: Some(1), ..filter.clone() };
-    let begun = Instant::now();
-    loop {
-        let page: Page<AlertItem> = client.list("/api/v1/alerts", &filter).await?;
-        if !page.items.is_empty() || begun.elapsed() > PATIENCE {
-            return Ok(());
-        }
-        tokio::time::sleep(Duration::from_millis(200)).await;
-    }
-}
-
 /// Severities as lists are asked for them.
 fn severities(text: Option<&str>) -> Result<Option<SeverityRange>, CliError> {
     let parsed = text.map(SeverityRange::parse).transpose();
@@ -162,7 +142,7 @@ pub async fn alert(command: AlertCommand) -> Result<(), CliError> {
             };
             let client = Client::of(&server)?;
             if wait {
-                until_there_is_one(&client, &filter).await?;
+                until_there_is_one(&client, "/api/v1/alerts", &filter).await?;
             }
             list(&client, "/api/v1/alerts", &filter, (&paging, output), show::alerts).await
         }

@@ -1,17 +1,20 @@
 //! `arvok decision`.
 
-use super::list::list;
+use super::list::{list, until_there_is_one};
 use crate::{args::DecisionCommand, client::Client, error::CliError, show};
 use arvok_api::{DecisionFilter, DecisionItem, Take};
 
 pub async fn decision(command: DecisionCommand) -> Result<(), CliError> {
     match command {
-        DecisionCommand::List { all, paging, server, output } => {
+        DecisionCommand::List { all, wait, paging, server, output } => {
             let filter = DecisionFilter {
                 state: all.then(|| "all".to_owned()),
                 ..DecisionFilter::default()
             };
             let client = Client::of(&server)?;
+            if wait {
+                until_there_is_one(&client, "/api/v1/decisions", &filter).await?;
+            }
             return list(&client, "/api/v1/decisions", &filter, (&paging, output), show::decisions)
                 .await;
         }

@@ -10,6 +10,7 @@ use crate::{
 use arvok_api::Page;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
+use std::time::{Duration, Instant};
 use utoipa::{
     PartialSchema,
     openapi::{RefOr, Schema},
@@ -17,6 +18,27 @@ use utoipa::{
 
 /// Most items that the server gives at once.
 const AT_ONCE: u64 = 500;
+
+/// How long a list that is empty is waited for.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Waits until a list has something, or patience ends.
+pub async fn until_there_is_one(
+    client: &Client,
+    path: &str,
+    filter: &impl Serialize,
+) -> Result<(), CliError> {
+    let mut filter = serde_json::to_value(filter).map_err(|e| CliError::Here(e.to_string()))?;
+    filter["limit"] = 1.into();
+    let begun = Instant::now();
+    loop {
+        let page: Page<Value> = client.list(path, &filter).await?;
+        if !page.items.is_empty() || begun.elapsed() > PATIENCE {
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+}
 
 /// Asks for a list and prints it as was wished; `table` makes the text for people.
 pub async fn list<T: Serialize + DeserializeOwned + PartialSchema>(

@@ -179,8 +179,8 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
 /// Words of the language, the field and its standards that modules are called by. A word that is not
 /// among them is looked up in the glossary.
 const PLAIN: &str = "
-    accept access act address admission amqp announcer answer answers api ask assertion attempt
-    audit awaiting batch bodies body bound bounds broker cache calendar call callback callbacks
+    accept access act address admission amqp announce announcer announcing answer answers api ask
+    assertion attempt audit awaiting batch bodies body bound bounds broker cache calendar call callback callbacks
     caller calls candidates capacity catalog changes check child children choose circuits clear
     clients clock cloudevents command concerns config console contact contacts continuation copy
     counting credential credentials cryptography data day days deadlock decide deciding decode

@@ -2,6 +2,7 @@
 //! console in a browser, against a real PostgreSQL. One module for each kind of journey.
 
 mod alarms;
+mod announcing;
 mod answers;
 mod api;
 mod bounds;

@@ -7,7 +7,10 @@ use crate::{
     bounds::weight,
     connector::{Operation, ShownRequest},
     expr::{Expr, ExprError, Length, Template},
-    runbook::{Action, Call, CallTarget, Choose, Each, JobScope, Runbook, Step, To, all},
+    runbook::{
+        ANNOUNCED, Action, Announce, Call, CallTarget, Choose, Each, JobScope, Runbook, Step, To,
+        all,
+    },
     script::Script,
     text::{clean_json, cut},
 };
@@ -77,7 +80,7 @@ pub struct DryPart {
 pub struct DryRun {
     /// Its steps.
     pub steps: Vec<DryStep>,
-    /// What else it may do: `confirm`, `otherwise`, `recover`, `always`.
+    /// What else it may do: `announce`, `confirm`, `otherwise`, `recover`, `always`.
     pub further: Vec<DryPart>,
 }
 
@@ -93,6 +96,7 @@ pub fn dry_run(
 ) -> DryRun {
     let mut dry = Dry::new(runbook, facts, alarm, operations);
     let steps = dry.list(&runbook.steps, &Place::new(""));
+    let announced = runbook.announce.as_ref().map(|announce| dry.announcement(announce));
     // What stands behind the steps knows how these went.
     dry.later.insert("job");
     let lists = runbook.lists().into_iter().skip(1).filter(|(_, steps)| !steps.is_empty());
@@ -101,7 +105,7 @@ pub fn dry_run(
         taken: None,
         steps: dry.list(steps, &Place::new("")),
     };
-    DryRun { steps, further: lists.map(part).collect() }
+    DryRun { steps, further: announced.into_iter().chain(lists.map(part)).collect() }
 }
 
 /// One step of a runbook by itself, where others have given what is said.
@@ -213,6 +217,14 @@ impl<'a, 'o> Dry<'a, 'o> {
             later: BTreeSet::new(),
             room: Cell::new(ROOM),
         }
+    }
+
+    /// What is said before anything is changed; what that is shows only then.
+    fn announcement(&mut self, announce: &Announce) -> DryPart {
+        self.later.insert("next");
+        let step = self.step(&announce.step, &Place::new(ANNOUNCED));
+        self.later.remove("next");
+        DryPart { label: "announce".into(), taken: None, steps: vec![step] }
     }
 
     fn list(&mut self, steps: &[Step], around: &Place) -> Vec<DryStep> {

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     Alert, JobId, Period,
     connector::{Failure, Repeat},
-    runbook::CallTarget,
+    runbook::{Announce, CallTarget},
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
@@ -31,6 +31,8 @@ pub struct Facts {
     pub has_alarm: bool,
     /// When it was made.
     pub created: DateTime<Utc>,
+    /// What its rule says before it changes anything.
+    pub announce: Option<Announce>,
     /// Whether it is that of a trial which must not act: it makes the calls that only look, and
     /// leaves all else undone.
     pub dry: bool,

@@ -76,6 +76,10 @@ pub(super) struct Execution<'m> {
     pub news: News,
     /// Whether more has come from outside than was read yet.
     pub unread: bool,
+    /// Whether steps that change something may begin.
+    pub gate: Gate,
+    /// What is about to be done, where that is announced.
+    pub next: Option<Value>,
     /// Steps begun by this event.
     pub now_begun: u32,
     /// Steps of evaluation taken by this event.
@@ -93,6 +97,18 @@ pub(super) struct News {
     pub taken: Option<Repeats>,
     /// What went out since.
     pub sent: BTreeSet<Place>,
+}
+
+/// Whether steps that change something may begin.
+#[derive(Debug, Default, PartialEq)]
+pub(super) enum Gate {
+    /// They may.
+    #[default]
+    Open,
+    /// Not while it is announced that they are about to.
+    Shut,
+    /// Not before that is announced: what they are, and how many more there are.
+    Unannounced(Vec<String>, usize),
 }
 
 /// How it is with the turn of a call.
@@ -200,13 +216,19 @@ impl<'m> Execution<'m> {
             let (ended, open) = match block.open.take() {
                 None if around.halt => return Some(End::Halted),
                 None if self.paused || self.has_enough() => return None,
-                None if self.carried.remove(&place) => match &step.action {
+                None if self.carried.contains(&place) => match &step.action {
                     Action::Call(call) if call.probe.is_some() => {
+                        // What does not stand any more is done again.
+                        if self.holds_back(step, &place, around) {
+                            return None;
+                        }
+                        self.carried.remove(&place);
                         let doing = Doing::LookingBack;
                         let mut open = Open::begins(self.now, doing);
                         (steps::call::look_back(self, call, &place, &mut open, around), open)
                     }
                     _ => {
+                        self.carried.remove(&place);
                         block.at += 1;
                         continue;
                     }
@@ -216,9 +238,11 @@ impl<'m> Execution<'m> {
                         block.at += 1;
                         continue;
                     }
+                    Ok(true) if self.holds_back(step, &place, around) => return None,
                     due => {
                         let mut open = Open::begins(self.now, Doing::Calling);
-                        let due = due.and_then(|_| self.lengths(step, &mut open, around));
+                        let due = due.and_then(|_| self.count_begun());
+                        let due = due.and_then(|()| self.lengths(step, &mut open, around));
                         let ended = match due {
                             Ok(()) => self.begin(step, &place, &mut open, around),
                             Err(message) => {
@@ -268,11 +292,16 @@ impl<'m> Execution<'m> {
                 return Ok(false);
             }
         }
+        Ok(true)
+    }
+
+    /// Counts a step that begins.
+    fn count_begun(&mut self) -> Result<(), String> {
         self.begun += 1;
         self.now_begun += 1;
         match self.begun > MAX_BEGUN {
             true => Err(format!("the job has begun {MAX_BEGUN} steps, the most that one may")),
-            false => Ok(true),
+            false => Ok(()),
         }
     }
 

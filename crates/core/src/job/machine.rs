@@ -3,7 +3,7 @@
 use super::{
     Effect, Event, Facts, JobCommand, JobEffect, JobState, Outside, Place, Progress, StepOutputs,
     Transition,
-    execution::{Around, End, Execution, News},
+    execution::{Around, End, Execution, Gate, News},
     open::StillOpen,
     progress::{Block, Ending, Halt, Paused, Stage},
 };
@@ -24,8 +24,8 @@ use std::{
 /// A job at work.
 #[derive(Debug)]
 pub struct Machine<'a> {
-    runbook: &'a Runbook,
-    facts: &'a Facts,
+    pub(super) runbook: &'a Runbook,
+    pub(super) facts: &'a Facts,
     /// How long the steps may take together.
     timeout: Period,
     /// To be kept after every event.
@@ -112,15 +112,20 @@ impl<'a> Machine<'a> {
         let mut effects = Vec::new();
         while self.progress.stage != Stage::Over {
             self.mind_the_time(now);
-            let (end, more) = self.execute(now, &mut news, &mut effects);
+            self.mind_the_announcement(now, &mut news, &mut effects);
+            let (end, more, held_back) = self.execute(now, &mut news, &mut effects);
             if end.is_none() && more {
                 self.note_done();
                 effects.push(Effect::Then(Transition::GoOn { until: Some(now) }));
                 return effects;
             }
             self.note_done();
-            if !self.next_stage(now, end) {
-                break;
+            match held_back {
+                Gate::Unannounced(named, more) if end.is_none() && !named.is_empty() => {
+                    self.announce_next(now, (named, more), &mut news, &mut effects);
+                }
+                _ if !self.next_stage(now, end) => break,
+                _ => {}
             }
         }
         let rest = self.rest(now);
@@ -188,7 +193,7 @@ impl<'a> Machine<'a> {
         }
     }
 
-    fn pass_over(&mut self, time: TimeDelta) {
+    pub(super) fn pass_over(&mut self, time: TimeDelta) {
         if let Some(since) = &mut self.progress.since {
             *since += time.max(TimeDelta::zero());
         }
@@ -205,6 +210,7 @@ impl<'a> Machine<'a> {
     fn limit(&self) -> Option<DateTime<Utc>> {
         match self.progress.stage {
             Stage::Confirming | Stage::Over => None,
+            _ if self.open_announcement().is_some() => None,
             _ => self.progress.since.map(|since| since + self.timeout.delta()),
         }
     }
@@ -216,7 +222,13 @@ impl<'a> Machine<'a> {
 
     fn still_open(&self, now: DateTime<Utc>) -> StillOpen<'_> {
         let (steps, around) = self.steps();
-        StillOpen::collect(now, steps, &self.progress.block, (&around.place, &self.progress.queued))
+        let (block, queued) = (&self.progress.block, &self.progress.queued);
+        let mut open = StillOpen::collect(now, steps, block, (&around.place, queued));
+        if let Some((step, asked)) = self.open_announcement() {
+            open.alarm |= self.progress.announced.as_ref().is_some_and(|a| a.raised);
+            open.step(step, asked, &Place::new(&step.id));
+        }
+        open
     }
 
     /// The steps that wait for something outside of the job.
@@ -224,19 +236,38 @@ impl<'a> Machine<'a> {
         self.still_open(now).outside
     }
 
-    /// Goes on with the steps of the stage; what they ended with, and whether there is more to
-    /// begin at once.
+    /// Goes on with the steps of the stage; what they ended with, whether there is more to begin at
+    /// once, and what was held back.
     fn execute(
         &mut self,
         now: DateTime<Utc>,
         news: &mut News,
         effects: &mut Vec<Effect>,
-    ) -> (Option<End>, bool) {
+    ) -> (Option<End>, bool, Gate) {
         let (steps, around) = self.steps();
         let mut block = std::mem::take(&mut self.progress.block);
-        let stop = self.stop();
-        let ending = self.progress.ending.as_ref();
-        let forward = self.progress.stage == Stage::Forward;
+        let went = self.executing(now, news, effects, |execution| {
+            let end = execution.block(steps, &mut block, &around);
+            let more = execution.has_enough() && !execution.paused;
+            (end, more, std::mem::take(&mut execution.gate))
+        });
+        self.progress.block = block;
+        went
+    }
+
+    /// Has an execution go on with something, and takes over what came of it.
+    pub(super) fn executing<'m, T>(
+        &'m mut self,
+        now: DateTime<Utc>,
+        news: &mut News,
+        effects: &mut Vec<Effect>,
+        go_on: impl FnOnce(&mut Execution<'m>) -> T,
+    ) -> T {
+        let (stop, gate) = (self.stop(), self.gate());
+        let announced_for = self.announced_for(now);
+        let progress = &mut self.progress;
+        let forward = progress.stage == Stage::Forward;
+        let held_for = progress.paused.as_ref().map_or(TimeDelta::zero(), |p| now - p.since);
         let mut execution = Execution {
             now,
             runbook: self.runbook,
@@ -245,38 +276,34 @@ impl<'a> Machine<'a> {
             alarm: self.alarm.as_ref(),
             kept: &mut self.kept,
             effects: std::mem::take(effects),
-            undo: forward.then(|| std::mem::take(&mut self.progress.undo)),
-            errors: std::mem::take(&mut self.progress.errors),
-            carried: std::mem::take(&mut self.progress.carried),
-            queued: std::mem::take(&mut self.progress.queued),
-            begun: self.progress.begun,
-            ending,
-            paused: self.progress.paused.is_some(),
-            held_for: self
-                .progress
-                .paused
-                .as_ref()
-                .map_or(TimeDelta::zero(), |paused| now - paused.since),
+            undo: forward.then(|| std::mem::take(&mut progress.undo)),
+            errors: std::mem::take(&mut progress.errors),
+            carried: std::mem::take(&mut progress.carried),
+            queued: std::mem::take(&mut progress.queued),
+            begun: progress.begun,
+            ending: progress.ending.as_ref(),
+            paused: progress.paused.is_some(),
+            held_for: held_for.max(announced_for),
             stop,
             news: std::mem::take(news),
             unread: self.unread,
+            gate,
+            next: None,
             now_begun: 0,
             evaluated: Cell::default(),
         };
-        let end = execution.block(steps, &mut block, &around);
-        let more = execution.has_enough() && !execution.paused;
+        let went = go_on(&mut execution);
         let Execution { effects: told, undo, errors, carried, queued, begun, news: left, .. } =
             execution;
         (*effects, *news) = (told, left);
-        self.progress.block = block;
-        self.progress.errors = errors;
-        self.progress.queued = queued;
-        self.progress.carried = carried;
-        self.progress.begun = begun;
+        progress.errors = errors;
+        progress.queued = queued;
+        progress.carried = carried;
+        progress.begun = begun;
         if let Some(undo) = undo {
-            self.progress.undo = undo;
+            progress.undo = undo;
         }
-        (end, more)
+        went
     }
 
     /// Whether jobs of its own that are stopped take back what they did, and why they are stopped.
@@ -286,6 +313,7 @@ impl<'a> Machine<'a> {
                 (*undo, format!("job {} was {words}", self.facts.id))
             }
             Some(Halt::Overdue) => (true, format!("the time of job {} is over", self.facts.id)),
+            Some(Halt::Failed(why)) => (true, why.clone()),
             None => (true, format!("job {} does not need it any more", self.facts.id)),
         }
     }
@@ -334,6 +362,9 @@ impl<'a> Machine<'a> {
                 ending(JobState::Cancelled, Some(words)),
                 if undo { Stage::Undoing } else { Stage::Always },
             ),
+            (End::Done | End::Halted, Some(Halt::Failed(why))) => {
+                (ending(JobState::Failed, Some(why)), Stage::Undoing)
+            }
             (End::Done, _) if self.is_to_be_proved() => return self.prove(now),
             (End::Done, _) => (ending(JobState::Succeeded, None), Stage::Always),
             (End::Finished(words), _) => {
@@ -422,6 +453,9 @@ impl<'a> Machine<'a> {
             (End::Halted | End::Done, Some(Halt::Cancelled { words: by, .. })) => {
                 self.add_failure(format!("{}: {by}", words(stage)))
             }
+            (End::Halted | End::Done, Some(Halt::Failed(why))) => {
+                self.add_failure(format!("{}: {why}", words(stage)))
+            }
             (End::Halted, _) => self.add_failure(format!("{}: {}", words(stage), self.overdue())),
             (End::Done | End::Finished(_), _) => {}
         }
@@ -439,9 +473,7 @@ impl<'a> Machine<'a> {
     /// Whether the proof is over, one way or the other.
     fn confirmed(&mut self, now: DateTime<Utc>, end: Option<End>) -> bool {
         let Some(confirm) = &self.runbook.confirm else { return false };
-        let own = usize::from(self.alarm.as_ref().is_some_and(|a| a.raised));
-        let raised =
-            if confirm.alarm && self.facts.has_alarm { own + self.others_raised } else { 0 };
+        let raised = if confirm.alarm { self.raised() } else { 0 };
         let since = self.progress.since.unwrap_or(now);
         let proof = self.proof(confirm);
         let within = rough(proof);
@@ -584,6 +616,8 @@ impl<'a> Machine<'a> {
             stop: (false, String::new()),
             news: News::default(),
             unread: false,
+            gate: Gate::Open,
+            next: None,
             now_begun: 0,
             evaluated: Cell::default(),
         }

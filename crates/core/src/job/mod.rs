@@ -6,7 +6,8 @@
 //!
 //! `machine` goes from stage to stage, `execution` through a list of steps, and `steps` has a file
 //! for how each kind of step goes on; `open` tells what a job is at, `outside` what it waits for
-//! outside of it, `going_on` how a job begins that goes on from where another failed. `dry_run`
+//! outside of it, `announcing` how it says beforehand that it is about to change something,
+//! `continuation` how a job begins that goes on from where another failed. `dry_run`
 //! works out what a job would do, `sample` what steps of a trial give that are not done, `play`
 //! plays the examples of a runbook.
 //!
@@ -33,6 +34,7 @@
 //!     alert: None,
 //!     has_alarm: false,
 //!     created: DateTime::UNIX_EPOCH,
+//!     announce: None,
 //!     dry: false,
 //! };
 //! let mut machine =
@@ -45,6 +47,7 @@
 //! assert_eq!((state, outputs), (JobState::Succeeded, json!({ "sum": 42 })));
 //! ```
 
+mod announcing;
 mod answer;
 mod command;
 mod continuation;
@@ -63,6 +66,7 @@ mod sample;
 mod steps;
 mod transition;
 
+pub use announcing::JOB_ANNOUNCED;
 pub use answer::MailAnswer;
 pub use command::JobCommand;
 pub use continuation::{GoingOn, Tried, going_on};
@@ -79,8 +83,8 @@ pub use outside::{
 pub use place::Place;
 pub use play::{Unheld, play};
 pub use progress::{
-    Block, Doing, Ending, Halt, Open, OutgoingCall, Paused, Progress, Reaching, Stage, Stand,
-    Telling, Way,
+    Announced, Block, Doing, Ending, Halt, Open, OutgoingCall, Paused, Progress, Reaching, Stage,
+    Stand, Telling, Way,
 };
 
 pub use transition::{StateChange, Transition};

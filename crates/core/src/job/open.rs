@@ -54,7 +54,7 @@ impl<'p> StillOpen<'p> {
         }
     }
 
-    fn step(&mut self, step: &Step, open: &Open, place: &Place) {
+    pub(super) fn step(&mut self, step: &Step, open: &Open, place: &Place) {
         let title = step.summary.as_deref().unwrap_or(place.as_str());
         match (&open.doing, &step.action) {
             (Doing::Branch(taken, block), Action::Choose(choose)) => {

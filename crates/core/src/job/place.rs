@@ -63,7 +63,7 @@ impl Place {
 
     /// Whether a step of the runbook stands here, and not what belongs to one.
     pub fn is_step(&self) -> bool {
-        !matches!(self.id(), "undo" | "probe" | "told" | "reached")
+        !matches!(self.id(), "undo" | "probe" | "told" | "reached" | "announced")
     }
 }
 

@@ -198,6 +198,7 @@ impl<'a> Play<'a> {
             alert,
             has_alarm: example.alarm,
             created: now,
+            announce: None,
             dry: false,
         };
         let mut alarm = Alarm::unknown(now);

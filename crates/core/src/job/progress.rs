@@ -57,6 +57,9 @@ pub struct Progress {
     /// How many of the runbook's own steps are done.
     #[serde(default)]
     pub done: usize,
+    /// That it is about to change something, once that was announced.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub announced: Option<Announced>,
     /// It was told to stop already: told so once more, what follows a stop ends as well.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub told_to_stop: bool,
@@ -83,6 +86,17 @@ pub enum Stage {
     Over,
 }
 
+/// It was announced that a job is about to change something.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Announced {
+    /// Since when.
+    pub since: DateTime<Utc>,
+    /// Whether an alarm was raised then for which it does so.
+    pub raised: bool,
+    /// The question whether somebody objects; none: it is answered.
+    pub open: Option<Open>,
+}
+
 /// A person holds a job, or a halt holds all.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Paused {
@@ -101,6 +115,8 @@ pub struct Paused {
 pub enum Halt {
     /// The time is over.
     Overdue,
+    /// It may not go on.
+    Failed(String),
     /// A person stops the job.
     Cancelled {
         /// Whether what was done is taken back.

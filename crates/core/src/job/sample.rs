@@ -21,13 +21,15 @@ pub(super) fn answer(
 ) -> Option<Value> {
     let example = || of_examples(runbook, &call.place);
     let gives = |declared: Value| Some(example().unwrap_or(declared));
+    if others.is_some_and(|others| call.target.only_looks(others)) {
+        return None;
+    }
     match &call.target {
-        CallTarget::Script(script) if script.only_looks() => None,
         CallTarget::Script(script) => gives(script.sample()),
         CallTarget::Operation { via, operation } => {
             let found = others.and_then(|others| connector::operation(others, via, operation).ok());
             match found {
-                Some((_, operation)) if operation.only_looks() || call.probes => None,
+                Some(_) if call.probes => None,
                 found => gives(found.map_or_else(|| json!({}), |(_, o)| Operation::sample(o))),
             }
         }

@@ -29,6 +29,7 @@ use crate::{
     document::{Checker, Document, Problem, parse_file},
     expr::{Expr, ExprError, Names, Scope, Val},
     glob::Glob,
+    runbook::{Announce, AnnounceDoc},
     source::{self, OWN},
 };
 use chrono::{DateTime, Utc};
@@ -74,6 +75,10 @@ pub struct RuleDoc {
     /// When they count.
     #[serde(default)]
     pub settle: SettleDoc,
+    /// That it is said before one of its jobs changes anything, and somebody may object. Not of
+    /// jobs that a person launches from a proposal.
+    #[serde(default)]
+    pub announce: Option<AnnounceDoc>,
     /// What is done: one entry or a list.
     pub dispatch: Dispatches,
     /// What it is expected to do; played by `arvok check`.
@@ -113,6 +118,8 @@ pub struct Rule {
     pub listen: Listen,
     /// When they count.
     pub settle: Settle,
+    /// What is said before one of its jobs changes anything.
+    pub announce: Option<Announce>,
     /// What is done; at least one entry.
     pub dispatch: Vec<Dispatch>,
     /// What it is expected to do.
@@ -159,12 +166,16 @@ impl Definition for Rule {
     fn uses(&self) -> Vec<(Kind, String)> {
         let sources = self.listen.sources.iter().flatten().filter_map(Glob::exact);
         let sources = sources.map(|name| (Kind::Source, name.to_owned()));
-        sources.chain(self.dispatch.iter().map(|d| (Kind::Runbook, d.runbook.clone()))).collect()
+        let announced = self.announce.iter().filter_map(Announce::contact);
+        let announced = announced.map(|name| (Kind::Contact, name.to_owned()));
+        let runbooks = self.dispatch.iter().map(|d| (Kind::Runbook, d.runbook.clone()));
+        sources.chain(runbooks).chain(announced).collect()
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         let mut found: Vec<Mismatch> =
             self.dispatch.iter().flat_map(|d| d.misfits(others)).collect();
+        found.extend(self.announce.iter().flat_map(|a| a.misfits("/announce", others)));
         for (i, glob) in self.listen.sources.iter().flatten().enumerate() {
             let named = glob.exact().filter(|name| *name != OWN);
             let missing = named.and_then(|name| others.must_have(Kind::Source, name).err());
@@ -183,6 +194,13 @@ impl Defined for Rule {
         let listen = Listen::check(&mut check, doc.listen);
         let states = listen.as_ref().map_or(vec![AlertState::Raised], |l| l.states.clone());
         let settle = Settle::check(&mut check, doc.settle, &states);
+        let announce = match doc.announce {
+            None => Some(None),
+            Some(doc) => {
+                let names = Names { roots: &[], functions: &[], types: &[] };
+                Announce::check(&mut check, "/announce", doc, names).map(Some)
+            }
+        };
         let dispatch = Dispatch::check(&mut check, doc.dispatch);
         example::check(&mut check, &doc.examples);
         warning::check_known(&mut check, &doc.knowingly);
@@ -194,6 +212,7 @@ impl Defined for Rule {
                 stance: doc.stance,
                 listen: listen?,
                 settle: settle?,
+                announce: announce?,
                 dispatch: dispatch?,
                 examples: doc.examples,
                 knowingly: doc.knowingly,

@@ -1,7 +1,7 @@
 //! `examples`: how a job of a runbook goes when its calls are answered so and so, written beside
 //! it. How they are played is [`crate::job`]'s.
 
-use super::{Runbook, Step, all};
+use super::{ANNOUNCED, Runbook, Step, all};
 use crate::{
     Period,
     document::Checker,
@@ -165,8 +165,8 @@ pub(super) fn check(check: &mut Checker<'_>, examples: &[JobExampleDoc], runbook
         check.fail("/examples", format!("are {}; {} are allowed", examples.len(), MOST.0));
     }
     let steps = runbook.lists().into_iter().flat_map(|(_, steps)| all(steps));
-    let ids: BTreeSet<&str> =
-        steps.map(|s: &Step| s.id.as_str()).chain(["undo", "probe", "told", "reached"]).collect();
+    let parts = ["undo", "probe", "told", "reached", ANNOUNCED];
+    let ids: BTreeSet<&str> = steps.map(|s: &Step| s.id.as_str()).chain(parts).collect();
     for (i, example) in examples.iter().enumerate() {
         let at = format!("/examples/{i}");
         let many = example.answers.len() + example.meanwhile.len();

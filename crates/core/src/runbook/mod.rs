@@ -29,6 +29,7 @@
 //! assert_eq!((problems[0].line, problems[0].file.as_str()), (5, "runbooks.yaml"));
 //! ```
 
+mod announce;
 mod copy;
 mod example;
 mod outline;
@@ -36,6 +37,7 @@ mod scope;
 mod steps;
 mod type_environment;
 
+pub use announce::{ANNOUNCED, Announce, AnnounceDoc, GO_ON, OBJECT};
 pub use copy::{CopyError, copy};
 pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, MeanwhileDoc};
 pub use outline::{Outline, OutlineStep};
@@ -100,6 +102,9 @@ pub struct RunbookDoc {
     /// as there are.
     #[serde(default)]
     pub at_once: Option<u32>,
+    /// That it is said before a job changes anything, and somebody may object.
+    #[serde(default)]
+    pub announce: Option<AnnounceDoc>,
     /// What is done, in this order.
     #[schemars(with = "Vec<StepDoc>")]
     pub steps: Vec<Map<String, Value>>,
@@ -218,6 +223,8 @@ pub struct Runbook {
     pub timeout: Length,
     /// Most of its jobs at once.
     pub at_once: Option<u32>,
+    /// What is said before a job changes anything.
+    pub announce: Option<Announce>,
     /// What is done.
     pub steps: Vec<Step>,
     /// How the effect is proved.
@@ -232,7 +239,8 @@ pub struct Runbook {
     pub outputs: Template,
     /// How jobs go when their calls are answered so and so.
     pub examples: Vec<JobExampleDoc>,
-    /// Whether any of its expressions looks at the alarm, or its effect is proved by it.
+    /// Whether any of its expressions looks at the alarm, its effect is proved by it, or what it
+    /// does is needless once it is cleared.
     pub reads_alarm: bool,
 }
 
@@ -290,6 +298,7 @@ impl Definition for Runbook {
                 step.misfits(&at, others)
             })
         });
+        let announced = self.announce.iter().flat_map(|a| a.misfits("/announce", others));
         let outputs = |via: &str, operation: &str| {
             connector::operation(others, via, operation)
                 .map_or(Type::Any, |(_, operation)| operation.gives.clone())
@@ -299,7 +308,7 @@ impl Definition for Runbook {
         let unfit = unfit
             .into_iter()
             .map(|(at, text, why)| Mismatch::at(at, Fault::Unfit(format!("{text}: {why}"))));
-        steps.chain(unfit).collect()
+        announced.chain(steps).chain(unfit).collect()
     }
 }
 
@@ -320,6 +329,13 @@ impl Defined for Runbook {
         let timeout = doc.timeout.unwrap_or(LengthDoc::Written(TIMEOUT));
         let timeout = check.length("/timeout", timeout, Names { roots: &ROOTS[..1], ..names });
         check_at_once(&mut check, doc.at_once);
+        let announce = match doc.announce {
+            None => Some(None),
+            Some(doc) => {
+                let names = Names { roots: &ROOTS[..1], ..names };
+                Announce::check(&mut check, "/announce", doc, names).map(Some)
+            }
+        };
         let files = doc.files;
         check_files(&mut check, &files);
         let mut build = Build::new(&mut check, &files, timeout.as_ref().and_then(Length::written));
@@ -353,6 +369,7 @@ impl Defined for Runbook {
                 launch: doc.launch.map_or(Role::Responder, |launch| launch.role),
                 timeout: timeout?,
                 at_once: doc.at_once,
+                announce: announce?,
                 steps: steps?,
                 confirm: confirm?,
                 otherwise: otherwise?,
@@ -433,7 +450,8 @@ impl Runbook {
     /// could meet.
     fn fitted(mut self, check: &mut Checker<'_>) -> Self {
         let mut unfit = Vec::new();
-        let mut reads_alarm = self.confirm.as_ref().is_some_and(|c| c.alarm);
+        let mut reads_alarm =
+            self.announce.is_some() || self.confirm.as_ref().is_some_and(|c| c.alarm);
         self.visit(&|_, _| Type::Any, &mut |at, what, names| {
             reads_alarm |= what.reads("alarm");
             unfit.extend(what.unfit(at, names));
@@ -503,15 +521,19 @@ impl Runbook {
         children.collect()
     }
 
-    /// The contacts that its steps reach.
+    /// The contacts that it reaches.
     pub fn contacts(&self) -> Vec<&str> {
         let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
-        steps.filter_map(|step| Some(step.action.recipient()?.contact.as_str())).collect()
+        let reached = steps.filter_map(|step| Some(step.action.recipient()?.contact.as_str()));
+        self.announce.iter().filter_map(Announce::contact).chain(reached).collect()
     }
 
     /// Shows everything that is evaluated with what is known where it stands.
     fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Visitor<'a, '_>) {
         let mut known = TypeEnvironment::new(self.inputs.as_type(), outputs);
+        if let Some(To::Person(person)) = self.announce.as_ref().map(|a| &a.ask.to) {
+            look("/announce/to/person", Evaluated::Template(person), known.names());
+        }
         steps::visit(&self.steps, "/steps", &mut known, look);
         if let Some(step) = self.confirm.iter().flat_map(|c| &c.check).next() {
             step.visit("/confirm", &mut known.clone(), look);

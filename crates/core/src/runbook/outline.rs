@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 pub struct Outline {
     /// Its steps.
     pub steps: Vec<OutlineStep>,
-    /// What else may be done, by name: `confirm`, `otherwise`, `recover`, `always`.
+    /// What else may be done, by name: `announce`, `confirm`, `otherwise`, `recover`, `always`.
     pub further: Vec<(&'static str, Vec<OutlineStep>)>,
     /// What expressions know: `inputs`, `steps`, `job`, `alarm`.
     pub known: BTreeMap<String, Type>,
@@ -55,7 +55,10 @@ impl Runbook {
                     names.types.iter().map(|(name, of)| ((*name).to_owned(), of.clone())).collect();
             }
         });
+        let announced = self.announce.iter();
+        let announced = announced.map(|a| ("announce", vec![one(&a.step, "/announce", &[])]));
         let further = self.lists().into_iter().skip(1).filter(|(_, steps)| !steps.is_empty());
+        let further = further.map(|(at, steps)| (at.trim_start_matches('/'), drawn(steps, at)));
         let mut connections: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for (via, operation) in self.calls() {
             let operations = connections.entry(via.to_owned()).or_default();
@@ -67,9 +70,7 @@ impl Runbook {
         runbooks.dedup();
         Outline {
             steps: drawn(&self.steps, "/steps"),
-            further: further
-                .map(|(at, steps)| (at.trim_start_matches('/'), drawn(steps, at)))
-                .collect(),
+            further: announced.chain(further).collect(),
             known,
             connections,
             runbooks,

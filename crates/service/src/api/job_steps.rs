@@ -3,7 +3,7 @@
 use arvok_api::{Attempt, JobItem, JobPart, JobStep, StepState};
 use arvok_core::{
     job::{JobState, Place, item_label},
-    runbook::{Action, Choose, Each, Runbook, Step},
+    runbook::{ANNOUNCED, Action, Choose, Each, GO_ON, OBJECT, Runbook, Step},
 };
 use serde_json::Value;
 use std::{cell::Cell, collections::BTreeMap};
@@ -15,6 +15,8 @@ const ITEMS_SHOWN: usize = 100;
 const STEPS_SHOWN: usize = 2_000;
 /// Steps that are shown of all items, also of those that failed or are open.
 const MOST_STEPS: usize = 20_000;
+/// What is done where people are reached.
+const REACH: &str = "Reach people, one way after another";
 
 /// Sets for each job what it does or waits for, or how it ended, where its state says more than its
 /// steps.
@@ -97,7 +99,25 @@ impl JobSteps {
             let taken = steps.iter().any(|s| !s.attempts.is_empty());
             JobPart { label: at.trim_start_matches('/').to_owned(), taken, steps }
         };
-        lists.map(part).collect()
+        self.announced().into_iter().chain(lists.map(part)).collect()
+    }
+
+    /// What was said before it changes anything, by its runbook or by its rule, once that was done.
+    fn announced(&self) -> Option<JobPart> {
+        let at = Place::new(ANNOUNCED);
+        let what = "Say what it is about to do; somebody may object";
+        let choices = format!("{GO_ON} or {OBJECT}");
+        let mut part = self.beside(&at, "ask", (ANNOUNCED, what), choices)?;
+        let reached = self.beside(&at.within("reached"), "call", ("reached", REACH), String::new());
+        for step in &mut part.steps {
+            if step.state == StepState::Running {
+                step.state = StepState::Waiting;
+            }
+            step.decision = self.decisions.get(at.as_str()).copied();
+            step.parts.extend(reached.clone());
+        }
+        part.label = "announce".to_owned();
+        Some(part)
     }
 
     fn step(&self, step: &Step, place: &Place) -> JobStep {
@@ -140,13 +160,12 @@ impl JobSteps {
             }
             _ => None,
         };
-        let reached = step.action.recipient().map(|to| {
-            ("reached", "Reach people, one way after another", format!("to {}", to.contact))
-        });
+        let reached =
+            step.action.recipient().map(|to| ("reached", REACH, format!("to {}", to.contact)));
         let beside = beside.into_iter().chain(reached);
-        parts.extend(
-            beside.filter_map(|(id, what, does)| self.beside(&place.within(id), (id, what), does)),
-        );
+        parts.extend(beside.filter_map(|(id, what, does)| {
+            self.beside(&place.within(id), "call", (id, what), does)
+        }));
         parts.extend(step.undo.as_ref().map(|undo| {
             let undo = self.step(undo, &place.within("undo"));
             JobPart { label: "undo".into(), taken: !undo.attempts.is_empty(), steps: vec![undo] }
@@ -167,13 +186,19 @@ impl JobSteps {
         }
     }
 
-    /// A call that belongs to a step, once it was made.
-    fn beside(&self, place: &Place, (id, what): (&str, &str), does: String) -> Option<JobPart> {
+    /// What belongs to a step, or to the job, once it was begun.
+    fn beside(
+        &self,
+        place: &Place,
+        kind: &str,
+        (id, what): (&str, &str),
+        does: String,
+    ) -> Option<JobPart> {
         let attempts = self.attempts.get(place.as_str())?.clone();
         let step = JobStep {
             place: place.to_string(),
             id: id.to_owned(),
-            kind: "call".into(),
+            kind: kind.to_owned(),
             summary: Some(what.to_owned()),
             does,
             when: None,

@@ -81,6 +81,7 @@ pub(super) async fn dry_run(
             let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
             let Prepared { inputs, target } = prepared(runbook, &asked)?;
             let facts = Facts {
+                announce: None,
                 dry: false,
                 created: clock::now(),
                 id: JobId(0),

@@ -105,6 +105,7 @@ impl Trying {
             has_alarm: alarm.is_some(),
             alert,
             created: clock::now(),
+            announce: None,
             dry: false,
         };
         let (step, outputs) = (asked.step, asked.outputs);

@@ -106,7 +106,7 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
 
 /// What is needed to decide about the first event of a job.
 async fn first(node: &Node, found: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
-    let runbook = node.runbook_by(&node.pools.work, &found.runbook, found.runbook_version).await?;
+    let runbook = node.runbook(&found.runbook, found.runbook_version).await?;
     PendingEvent::prepare(node, found, runbook, alert).await
 }
 

@@ -18,7 +18,8 @@ use arvok_core::{
         Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent,
         StepOutputs, Transition,
     },
-    runbook::Runbook,
+    rule::Rule,
+    runbook::{Announce, Runbook},
 };
 use arvok_store::{
     StoreError,
@@ -95,7 +96,7 @@ impl PendingEvent {
                 executed: None,
             })));
         };
-        let facts = facts(node, &held, alert);
+        let facts = facts(node, &held, alert).await?;
         let said = held.word.clone();
         let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
         let (progress, kept) = resume(node, &held).await?;
@@ -266,7 +267,8 @@ impl Executed {
         let Machine { progress, kept, .. } = machine;
         self.kept = kept;
         let come = come(node, self.held.id, &asked).await?;
-        let alarm = match self.held.alarm.filter(|_| self.runbook.reads_alarm) {
+        let reads_alarm = self.runbook.reads_alarm || self.facts.announce.is_some();
+        let alarm = match self.held.alarm.filter(|_| reads_alarm) {
             Some(alarm) => look_at(node, self.held.id, alarm).await?,
             None => None,
         };
@@ -425,8 +427,8 @@ fn unreadable(held: &ClaimedJob) -> Record {
 }
 
 /// What does not change about a job.
-fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
-    Facts {
+async fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Result<Facts, StoreError> {
+    Ok(Facts {
         id: held.id,
         key: key(node, held),
         inputs: held.inputs.clone(),
@@ -434,8 +436,19 @@ fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Facts {
         alert,
         has_alarm: held.alarm.is_some(),
         created: held.created_at,
+        announce: rule_announces(node, held).await?,
         dry: held.trial == Some(Trial::Dry),
+    })
+}
+
+/// What its rule says before it changes anything: of a job that the rule dispatched by itself.
+async fn rule_announces(node: &Node, held: &ClaimedJob) -> Result<Option<Announce>, StoreError> {
+    let (Some(rule), Some(version)) = (&held.rule, held.rule_version) else { return Ok(None) };
+    if held.by_person || held.depth > 0 {
+        return Ok(None);
     }
+    let rule = node.definition::<Rule>(rule, version).await?;
+    Ok(rule.and_then(|rule| rule.announce.clone()))
 }
 
 /// All that happened to a job: what has come from outside, the event, a person's word.

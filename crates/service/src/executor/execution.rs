@@ -102,7 +102,7 @@ async fn needed(
     node: &Node,
     held: &ClaimedJob,
 ) -> Result<(Option<Arc<Runbook>>, Option<Alert>), StoreError> {
-    let runbook = node.runbook_by(&node.pools.work, &held.runbook, held.runbook_version).await?;
+    let runbook = node.runbook(&held.runbook, held.runbook_version).await?;
     let alert = match held.alert {
         Some(alert) => read::whole_alert(&node.pools.work, alert.0).await?,
         None => None,
@@ -222,15 +222,7 @@ fn instead(node: &Node, held: &ClaimedJob, out: &CallOut) -> Option<StepEvent> {
     if let Some(output) = &out.instead {
         return Some(StepEvent::Returned(output.clone()));
     }
-    let looks = out.probes
-        || match &out.target {
-            CallTarget::Script(script) => script.only_looks(),
-            CallTarget::Operation { via, operation } => {
-                let published = node.published();
-                let found = published.catalog.operation(via, operation);
-                found.is_ok_and(|(_, operation)| operation.only_looks())
-            }
-        };
+    let looks = out.probes || out.target.only_looks(&*node.published().catalog);
     (held.trial == Some(Trial::Dry) && !looks).then(|| {
         let why = "it changes something, and the job is a trial";
         let failure = Failure::lasting(CallEnd::NotSent, why);

@@ -33,10 +33,8 @@ use crate::{
 use arc_swap::ArcSwap;
 use arvok_api::Change;
 use arvok_connect::{Drivers, Vault};
-use arvok_core::{Kind, runbook::Runbook};
-use arvok_store::{
-    ConnectionTrait, DatabaseConnection, StoreError, changes::Reached, definitions, jobs::Share,
-};
+use arvok_core::{definition::Defined, runbook::Runbook};
+use arvok_store::{DatabaseConnection, StoreError, changes::Reached, definitions, jobs::Share};
 use records::Records;
 use std::{
     sync::{Arc, Mutex as StdMutex, PoisonError},
@@ -213,25 +211,23 @@ impl Node {
         name: &str,
         version: i32,
     ) -> Result<Option<Arc<Runbook>>, StoreError> {
-        self.runbook_by(&self.pools.work, name, version).await
+        self.definition(name, version).await
     }
 
-    /// The same, by this connection.
-    pub async fn runbook_by(
+    /// A definition in one of its versions.
+    pub async fn definition<T: Defined + Clone + Send + Sync>(
         &self,
-        db: &impl ConnectionTrait,
         name: &str,
         version: i32,
-    ) -> Result<Option<Arc<Runbook>>, StoreError> {
+    ) -> Result<Option<Arc<T>>, StoreError> {
         let published = self.published();
-        if let Some((runbook, current)) = published.catalog.shared::<Runbook>(name)
+        if let Some((definition, current)) = published.catalog.shared::<T>(name)
             && current == version
         {
-            return Ok(Some(runbook));
+            return Ok(Some(definition));
         }
-        let row = definitions::version(db, Kind::Runbook.as_str(), name, version).await?;
-        Ok(row
-            .and_then(|r| Some(Arc::new(published::recompile(&r)?.as_kind::<Runbook>()?.clone()))))
+        let row = definitions::version(&self.pools.work, T::KIND.as_str(), name, version).await?;
+        Ok(row.and_then(|r| Some(Arc::new(published::recompile(&r)?.as_kind::<T>()?.clone()))))
     }
 
     /// Passes on what was announced to everybody who follows this node.

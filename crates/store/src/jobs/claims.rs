@@ -137,6 +137,7 @@ struct ClaimedRow {
     urgency: i16,
     deadline: Option<DateTime<Utc>>,
     rule: Option<String>,
+    rule_version: Option<i32>,
     by_person: bool,
     held_by: Option<String>,
     overruled: Vec<String>,
@@ -157,7 +158,8 @@ impl ClaimedRow {
 const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, \
     created_at, progress,
     begun, word, word_number, posts, depth, holds, trace, trial,
-    urgency, deadline, rule, launched_by IS NOT NULL AS by_person, held ->> 'guard' AS held_by,
+    urgency, deadline, rule, rule_version, launched_by IS NOT NULL AS by_person,
+    held ->> 'guard' AS held_by,
     coalesce(ARRAY(SELECT o ->> 'guard' FROM jsonb_array_elements(overruled) o), '{}') AS overruled";
 
 /// The statement that looks for jobs to claim, for whoever wants to know what it looks at: `$1`
@@ -307,6 +309,7 @@ impl ClaimedRow {
             created_at: row.created_at,
             place: QueuePlace { urgency: row.urgency, deadline: row.deadline, id: JobId(row.id) },
             rule: row.rule,
+            rule_version: row.rule_version,
             by_person: row.by_person,
             held_by: row.held_by,
             overruled: row.overruled,

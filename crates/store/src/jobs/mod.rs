@@ -93,6 +93,8 @@ pub struct ClaimedJob {
     pub place: QueuePlace,
     /// The rule that dispatched it or a job above it.
     pub rule: Option<String>,
+    /// The version of it that did.
+    pub rule_version: Option<i32>,
     /// Whether a person launched it or a job above it.
     pub by_person: bool,
     /// The guard that held it last.

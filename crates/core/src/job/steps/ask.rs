@@ -94,7 +94,8 @@ fn question<'m>(
         To::Person(_) => (None, Vec::new()),
     };
     by_mail.splice(0..0, ask.by_mail.iter().cloned());
-    execution.see(around, |scope| {
+    let next = execution.next.as_ref().map(|next| ("next", next));
+    execution.see_with(around, next, |scope| {
         let fill = |t: &'m crate::expr::Template| -> Result<String, String> {
             let text = t.fill_text(scope).map_err(|e| e.to_string())?;
             Ok(if text.len() > LONGEST { format!("{}…", cut(&text, LONGEST)) } else { text })

@@ -51,6 +51,7 @@ impl Execution {
             alert: None,
             has_alarm: true,
             created: DateTime::UNIX_EPOCH,
+            announce: None,
             dry: false,
         };
         Self {
@@ -366,6 +367,7 @@ fn first(runbook: &Runbook) -> (Facts, Progress) {
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        announce: None,
         dry: false,
     };
     assert!(runbook.steps.len() == 1, "one loop");
@@ -481,6 +483,7 @@ fn told_of(text: &str, inputs: Value, events: Vec<(i64, Event)>) -> Vec<Effect> 
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        announce: None,
         dry: false,
     };
     let mut machine = Machine::new(&runbook, &facts, Progress::default(), StepOutputs::default());

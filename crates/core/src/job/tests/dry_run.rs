@@ -82,6 +82,7 @@ fn worked_out(text: &str, inputs: Value) -> DryRun {
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        announce: None,
         dry: false,
     };
     let operations =

@@ -50,6 +50,7 @@ impl Execution {
             alert: None,
             has_alarm: false,
             created: DateTime::UNIX_EPOCH,
+            announce: None,
             dry: false,
         };
         Self {

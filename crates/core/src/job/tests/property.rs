@@ -15,7 +15,7 @@ use crate::{
         CallOut, ChildEnd, Decided, Event, EventWait, JobCommand, JobEffect, JobState, Launching,
         Place, Question, Resolution, StepEvent,
     },
-    runbook::Runbook,
+    runbook::{ANNOUNCED, Action, GO_ON, OBJECT, Runbook, all},
 };
 use chrono::{DateTime, TimeDelta};
 use proptest::prelude::*;
@@ -198,6 +198,8 @@ struct Mixed {
     /// Whether what has a key is never refused: after a death nobody could tell a refusal of what
     /// was done before.
     gentle: bool,
+    /// Whether somebody objects to what is announced; else it is let go on at once.
+    objects: bool,
     count: usize,
 }
 
@@ -282,9 +284,13 @@ impl World for Mixed {
     }
 
     fn decides(&mut self, question: &Question) -> Option<(TimeDelta, Decided)> {
-        let after = Oracle::comes(self, question.place.as_str())?;
+        let (after, choice) = match (question.place.as_str(), self.objects) {
+            (ANNOUNCED, true) => (self.after(ANNOUNCED, 400_000, 1_006) % ANNOUNCED_FOR, OBJECT),
+            (ANNOUNCED, false) => (0, GO_ON),
+            (place, _) => (Oracle::comes(self, place)?, "leave"),
+        };
         let decided = Decided {
-            choice: "leave".into(),
+            choice: choice.into(),
             by: Principal::token("pat"),
             how: "api".into(),
             remark: String::new(),
@@ -413,7 +419,8 @@ fn play_with(runbook: &Runbook, world: Mixed, said: &Said) -> (Went, Vec<String>
     let ended =
         story.ended.unwrap_or_else(|| panic!("the job comes to no end: {:#?}", story.trace));
     // Whether a message went out that tells of a question changes nothing.
-    let done = story.done.into_iter().filter(|(_, place, _)| !place.ends_with(".told"));
+    let beside = |place: &str| place.ends_with(".told") || place == ANNOUNCED;
+    let done = story.done.into_iter().filter(|(_, place, _)| !beside(place));
     let mut done: Vec<(Time, String)> = done.map(|(at, place, _)| (at, place)).collect();
     done.sort();
     let end = (story.now - DateTime::UNIX_EPOCH).num_milliseconds();
@@ -438,8 +445,27 @@ pub(super) fn drawn(seed: u64, never: bool) -> Runbook {
     Draw { seed, count: 0, ids: 0, never }.runbook()
 }
 
+/// How long before it changes anything a job is announced, in milliseconds.
+const ANNOUNCED_FOR: Time = 600_000;
+
+/// The same, of which it is said before that it is about to change something.
+fn announced(mut runbook: Runbook) -> Runbook {
+    let text = "{ runbook: r, target: vm/a, announce: { before: 10m }, \
+        steps: [ { id: a, set: { n: 1 } } ] }";
+    let documents = parse_file("r.yaml", text).expect("reads");
+    runbook.announce = Runbook::check(&documents[0]).expect("checks").announce;
+    runbook
+}
+
+/// The steps that change something of what is announced.
+fn changing(runbook: &Runbook) -> BTreeSet<&str> {
+    let steps = all(&runbook.steps).into_iter().chain(all(&runbook.otherwise));
+    let changing = steps.filter(|s| matches!(s.action, Action::Call(_) | Action::Child(_)));
+    changing.map(|step| step.id.as_str()).collect()
+}
+
 fn quiet(seed: u64) -> Mixed {
-    Mixed { seed, lost: 0, doubled: 0, queued: 0, gentle: false, count: 0 }
+    Mixed { seed, lost: 0, doubled: 0, queued: 0, gentle: false, objects: false, count: 0 }
 }
 
 proptest! {
@@ -481,5 +507,34 @@ proptest! {
         let differ = differences(&went, &quietly);
         prop_assert!(differ.is_empty(), "with and without differ: \
             {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
+    }
+
+    #[test]
+    fn what_is_announced_and_let_go_on_at_once_goes_as_ever(seed in any::<u64>()) {
+        let runbook = drawn(seed, false);
+        let world = Mixed { gentle: true, ..quiet(seed) };
+        let (quietly, before, _) = play(&runbook, world);
+        let (went, trace, _) =
+            play(&announced(runbook), Mixed { lost: 3, doubled: 3, queued: 3, ..world });
+        let differ = differences(&went, &quietly);
+        prop_assert!(differ.is_empty(), "with and without differ: \
+            {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
+    }
+
+    #[test]
+    fn where_somebody_objects_nothing_is_changed(seed in any::<u64>()) {
+        let runbook = announced(drawn(seed, true));
+        let world = Mixed { lost: 3, doubled: 3, queued: 3, objects: true, ..quiet(seed) };
+        let (went, trace, _) = play(&runbook, world);
+        let changing = changing(&runbook);
+        let begun = trace.iter().filter(|line| line.contains(" begins"));
+        let begun = begun.filter_map(|line| Some(Place::new(line.split(' ').nth(1)?)));
+        let changed: Vec<Place> = begun.filter(|place| changing.contains(place.id())).collect();
+        prop_assert!(changed.is_empty(), "{changed:?}\n{}", trace.join("\n"));
+        let asked = trace.iter().filter(|line| line.contains(" announced asks ")).count();
+        prop_assert!(asked <= 1, "{}", trace.join("\n"));
+        let objected = trace.iter().any(|line| line.contains(&format!("\"choice\":\"{OBJECT}\"")));
+        prop_assert!(!objected || went.state == "cancelled" || went.effect == "unconfirmed",
+            "{}", trace.join("\n"));
     }
 }

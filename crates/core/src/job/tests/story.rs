@@ -128,6 +128,7 @@ impl<'a, W: World> Story<'a, W> {
             alert: None,
             has_alarm,
             created: DateTime::UNIX_EPOCH,
+            announce: None,
             dry: false,
         };
         let mut alarm = Alarm::unknown(DateTime::UNIX_EPOCH);

@@ -99,6 +99,7 @@ fn facts() -> Facts {
         alert: None,
         has_alarm: true,
         created: DateTime::UNIX_EPOCH,
+        announce: None,
         dry: true,
     }
 }

@@ -3,6 +3,7 @@
 mod draft;
 
 use super::*;
+use crate::Catalog;
 use serde_json::json;
 
 fn check(text: &str) -> Result<Rule, String> {
@@ -296,4 +297,19 @@ fn more_dispatches_than_its_cap_lets_through_are_not_made() {
         rule.place(&alert(2.0)).map(|p| p.entries).map_err(|e| e.to_string()),
         Err(told.into())
     );
+}
+
+#[test]
+fn a_rule_announces_to_those_whom_it_knows() {
+    let rule = |to: &str| {
+        let text =
+            format!("rule: r\nannounce: {{ before: 2m, to: {to} }}\ndispatch: {{ runbook: x }}\n");
+        check(&text)
+    };
+    let announced = rule("{ contact: maren }").expect("checks");
+    assert!(announced.uses().contains(&(Kind::Contact, "maren".to_owned())));
+    let missing = announced.misfits(&Catalog::default());
+    assert!(missing.iter().any(|m| m.pointer == "/announce/to/contact"), "{missing:?}");
+    let said = rule("{ person: '${alert.labels.owner}' }").expect_err("knows no alert");
+    assert!(said.contains("`alert` is not known here"), "{said}");
 }

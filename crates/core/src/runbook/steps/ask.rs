@@ -11,13 +11,14 @@ use super::{
 use crate::{
     Period, Role,
     definition::{Mismatch, Others},
+    document::Checker,
     expr::{Length, LengthDoc, Names, Template, Type},
     runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use std::sync::Arc;
+use std::{fmt, sync::Arc};
 
 /// Most choices of one question.
 pub const MAX_CHOICES: usize = 10;
@@ -93,7 +94,7 @@ pub(super) struct QuestionDoc {
 /// Who may decide.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub(super) struct ToDoc {
+pub struct ToDoc {
     /// The least role that may.
     #[serde(default)]
     #[schemars(schema_with = "Role::acting_schema")]
@@ -163,7 +164,7 @@ impl KindDoc for AskDoc {
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let (doc, at) = (self.ask, format!("{at}/ask"));
-        let to = to(build, &at, doc.to, names);
+        let to = To::check(build.check, &at, doc.to, names);
         let is_contact = matches!(to, Some(To::Contact(_)));
         let within = build.within(&format!("{at}/within"), doc.within, names);
         if within.as_ref().and_then(Length::written).is_some_and(|within| within.millis() == 0) {
@@ -265,25 +266,60 @@ fn may_answer(text: &str) -> bool {
         && domain.chars().all(plain)
 }
 
-fn to(build: &mut Build<'_, '_>, at: &str, doc: Option<ToDoc>, names: Names<'_>) -> Option<To> {
-    match doc {
-        None => Some(To::Role(Role::Responder)),
-        Some(ToDoc { role: Some(role), person: None, contact: None, team: None }) => {
-            if !role.acts() {
-                build.check.fail(&format!("{at}/to/role"), Role::only_reads());
+impl To {
+    /// Who decides; nobody named means whoever is a responder.
+    pub(crate) fn check(
+        check: &mut Checker<'_>,
+        at: &str,
+        doc: Option<ToDoc>,
+        names: Names<'_>,
+    ) -> Option<Self> {
+        match doc {
+            None => Some(Self::Role(Role::Responder)),
+            Some(ToDoc { role: Some(role), person: None, contact: None, team: None }) => {
+                if !role.acts() {
+                    check.fail(&format!("{at}/to/role"), Role::only_reads());
+                }
+                role.acts().then_some(Self::Role(role))
             }
-            role.acts().then_some(To::Role(role))
-        }
-        Some(ToDoc { role: None, person: Some(person), contact: None, team: None }) => {
-            build.check.template(&format!("{at}/to/person"), &person.into(), names).map(To::Person)
-        }
-        Some(ToDoc { role, person, contact, team }) => {
-            let to = Recipient::of(contact, team).filter(|_| role.is_none() && person.is_none());
-            if to.is_none() {
-                let rule = "is a `role`, a `person`, a `contact` or a `team`, one of the four";
-                build.check.fail(&format!("{at}/to"), rule);
+            Some(ToDoc { role: None, person: Some(person), contact: None, team: None }) => {
+                check.template(&format!("{at}/to/person"), &person.into(), names).map(Self::Person)
             }
-            to.map(To::Contact)
+            Some(ToDoc { role, person, contact, team }) => {
+                let to =
+                    Recipient::of(contact, team).filter(|_| role.is_none() && person.is_none());
+                if to.is_none() {
+                    let rule = "is a `role`, a `person`, a `contact` or a `team`, one of the four";
+                    check.fail(&format!("{at}/to"), rule);
+                }
+                to.map(Self::Contact)
+            }
+        }
+    }
+
+    /// That there is whoever is named.
+    pub(crate) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
+        self.recipient().map_or_else(Vec::new, |to| to.misfits(&format!("{at}/to"), others))
+    }
+
+    /// The contact or the team, if it is one.
+    pub(crate) const fn recipient(&self) -> Option<&Recipient> {
+        match self {
+            Self::Contact(to) => Some(to),
+            Self::Role(_) | Self::Person(_) => None,
+        }
+    }
+}
+
+impl fmt::Display for To {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Role(role) => write!(f, "whoever is {role}"),
+            Self::Person(person) => {
+                let name = person.fixed().and_then(|name| name.as_str().map(str::to_owned));
+                write!(f, "{}", name.as_deref().unwrap_or("one person"))
+            }
+            Self::Contact(to) => f.write_str(&to.contact),
         }
     }
 }
@@ -364,10 +400,6 @@ impl Ask {
 
     pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
         let told = self.tell.iter().flat_map(|t| t.misfits(&format!("{at}/ask/tell"), others));
-        let reached = match &self.to {
-            To::Contact(to) => to.misfits(&format!("{at}/ask/to"), others),
-            To::Role(_) | To::Person(_) => Vec::new(),
-        };
-        told.chain(reached).collect()
+        told.chain(self.to.misfits(&format!("{at}/ask"), others)).collect()
     }
 }

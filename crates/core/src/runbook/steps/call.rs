@@ -107,6 +107,17 @@ impl CallTarget {
         }
     }
 
+    /// Whether it surely changes nothing: what is not known may.
+    pub fn only_looks(&self, others: &dyn Others) -> bool {
+        match self {
+            Self::Script(script) => script.only_looks(),
+            Self::Operation { via, operation } => {
+                let found = connector::operation(others, via, operation);
+                found.is_ok_and(|(_, operation)| operation.only_looks())
+            }
+        }
+    }
+
     /// The script; none of an operation.
     pub fn script(&self) -> Option<&Script> {
         match self {

@@ -52,7 +52,7 @@ struct CommonDoc {
 const COMMON: [&str; 7] = ["id", "summary", "when", "retry", "timeout", "on_error", "undo"];
 
 /// Parts of places that are no step's name.
-const RESERVED: [&str; 5] = ["undo", "probe", "confirm", "told", "reached"];
+const RESERVED: [&str; 6] = ["undo", "probe", "confirm", "told", "reached", "announced"];
 
 /// A kind of step as written.
 pub(super) trait KindDoc: DeserializeOwned + JsonSchema {

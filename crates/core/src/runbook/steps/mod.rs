@@ -20,7 +20,7 @@ mod set;
 mod tell;
 mod together;
 
-pub use ask::{ANSWER_TO, Ask, LINK, To};
+pub use ask::{ANSWER_TO, Ask, LINK, To, ToDoc};
 pub use awaiting::{Await, Since};
 pub use call::{Call, CallTarget, StepProbe};
 pub use check::Check;
@@ -180,10 +180,7 @@ impl Action {
     /// Whom it reaches.
     pub fn recipient(&self) -> Option<&Recipient> {
         match self {
-            Self::Ask(ask) => match &ask.to {
-                To::Contact(to) => Some(to),
-                To::Role(_) | To::Person(_) => None,
-            },
+            Self::Ask(ask) => ask.to.recipient(),
             Self::Tell(tell) => Some(&tell.to),
             _ => None,
         }

@@ -196,7 +196,7 @@ steps:
     grow.yaml:9:101: is a `role`, a `person`, a `contact` or a `team`, one of the four
         9 |     ask: { text: '${steps.none.chosen}', choices: { Go: Go, stop: Stop, leave: 4 }, within: 5m, to: { role: responder, person: pat } }
           |                                                                                                     ^^
-    grow.yaml:10:9: `told` is reserved, as all of undo, probe, confirm, told, reached are; call the step otherwise
+    grow.yaml:10:9: `told` is reserved, as all of undo, probe, confirm, told, reached, announced are; call the step otherwise
        10 |   - id: told
           |         ^^^^
     grow.yaml:11:60: nobody can decide in no time
@@ -365,4 +365,34 @@ examples:
         copy(document, "Wake!", &instead(&[])).is_err()
             && copy(document, "w", &instead(&[("yard", "")])).is_err()
     );
+}
+
+#[test]
+fn an_announcement_says_how_long_before_and_to_whom() {
+    let announced = |line: &str| {
+        let text = format!(
+            "runbook: grow\ntarget: vm/a\nannounce: {line}\nsteps: [ {{ id: a, set: {{ n: 1 }} }} ]\n"
+        );
+        check(&text).map(|runbook| runbook.announce.expect("announced").to_string())
+    };
+    assert_eq!(
+        announced("{ before: 2m, to: { team: booking } }").expect("checks"),
+        "2m before it changes anything, to booking"
+    );
+    assert_eq!(
+        announced("{ before: 24h }").expect("checks"),
+        "1d before it changes anything, to whoever is responder"
+    );
+    for (line, wrong) in [
+        ("{ before: 0s }", "is more than no time, and at most 1d, not 0s"),
+        ("{ before: 25h }", "is more than no time, and at most 1d, not 25h"),
+        ("{}", "the key `before` is missing"),
+        ("{ before: 2m, to: { role: viewer } }", "only reads"),
+        ("{ before: 2m, to: { team: a, role: admin } }", "one of the four"),
+        ("{ before: 2m, to: { person: '${steps.a.n}' } }", "`steps` is not known here"),
+        ("{ before: 2m, text: Soon }", "unknown key `text`"),
+    ] {
+        let said = announced(line).expect_err(line);
+        assert!(said.contains(wrong), "{line}: {said}");
+    }
 }
