@@ -145,6 +145,11 @@ export const goOn = (id: number, dry_run: boolean, why?: string) =>
   taken<GoesOn>(
     client.POST('/api/v1/jobs/{id}/go-on', { params: { path: { id } }, body: { dry_run, why } }),
   );
+export type MemoryItem = Schema['MemoryItem'];
+export const memory = (runbook: string, history: boolean) =>
+  taken<{ items: MemoryItem[] }>(
+    client.GET('/api/v1/memory', { params: { query: { runbook, history, limit: 30 } } }),
+  );
 export type MuteItem = Schema['MuteItem'];
 export type MuteCovers = Schema['MuteCovers'];
 export const mutes = (all: boolean) =>

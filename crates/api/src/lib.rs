@@ -34,6 +34,7 @@ pub mod jobs;
 mod launch;
 pub mod library;
 pub mod listeners;
+pub mod memory;
 pub mod mutes;
 pub mod nodes;
 pub mod rules;
@@ -80,6 +81,7 @@ pub use launch::{
 };
 pub use library::{Copied, CopyRequest, LibraryCopy, LibraryDetail, LibraryItem, LibraryRunbook};
 pub use listeners::{ListenerItem, ListenerState, Transport};
+pub use memory::{ForgetMemory, MemoryFilter, MemoryItem};
 pub use mutes::{MuteCovers, MuteFilter, MuteItem, NewMute, NewlyMuted};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
 pub use rules::{

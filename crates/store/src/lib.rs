@@ -25,6 +25,7 @@ mod key_order;
 pub mod launches;
 pub mod leases;
 pub mod live_output;
+pub mod memory;
 pub mod mutes;
 pub mod nodes;
 pub mod outside;

@@ -98,6 +98,10 @@ impl MigratorTrait for Migrator {
                 name: "0020_touches",
                 sql: include_str!("../migrations/0020_touches.sql"),
             }),
+            Box::new(Step {
+                name: "0021_memory",
+                sql: include_str!("../migrations/0021_memory.sql"),
+            }),
         ]
     }
 }

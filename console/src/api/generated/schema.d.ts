@@ -722,6 +722,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/memory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What runs of runbooks remember of their targets, the newest first. */
+        get: operations["listMemory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/memory/forget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forgets what runs of a runbook remember of a target: the next finds what the first did. Not while a job is at work there. */
+        post: operations["forgetMemory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mutes": {
         parameters: {
             query?: never;
@@ -2530,6 +2564,15 @@ export interface components {
             /** @description YAML 1.2. */
             text: string;
         };
+        /** @description What is to be forgotten: the next run finds what the first did. */
+        ForgetMemory: {
+            /** @description The runbook. */
+            runbook: string;
+            /** @description The target. */
+            target: string;
+            /** @description Why. */
+            reason: string;
+        };
         /** @description What a step found. */
         Found: {
             /** @description The step, in a line. */
@@ -3127,6 +3170,32 @@ export interface components {
              * @description How many lines there were in all.
              */
             count: number;
+        };
+        /** @description What the runs of a runbook on a target remembered at a time: all of it. */
+        MemoryItem: {
+            /**
+             * Format: int64
+             * @description The handle.
+             */
+            id: number;
+            /** @description The runbook. */
+            runbook: string;
+            /** @description The target. */
+            target: string;
+            /**
+             * Format: int64
+             * @description The job that wrote it.
+             */
+            job: number;
+            /** @description The step that did. */
+            step: string;
+            /** @description The values, by name. */
+            remembered: Record<string, never>;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
         };
         /** @description What a mute covers: every line that is given must hold, of the names and globs of one line any. */
         MuteCovers: {
@@ -4137,6 +4206,42 @@ export interface components {
                 missing: string[];
                 /** @description The published runbooks that were copied from it. */
                 copies: components["schemas"]["LibraryCopy"][];
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
+        Page_MemoryItem: {
+            /** @description The items, newest first. */
+            items: {
+                /**
+                 * Format: int64
+                 * @description The handle.
+                 */
+                id: number;
+                /** @description The runbook. */
+                runbook: string;
+                /** @description The target. */
+                target: string;
+                /**
+                 * Format: int64
+                 * @description The job that wrote it.
+                 */
+                job: number;
+                /** @description The step that did. */
+                step: string;
+                /** @description The values, by name. */
+                remembered: Record<string, never>;
+                /**
+                 * Format: date-time
+                 * @description When.
+                 */
+                at: string;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -9506,6 +9611,169 @@ export interface operations {
             };
             /** @description The role does not allow it, or the console's header is missing. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listMemory: {
+        parameters: {
+            query?: {
+                /** @description Of this runbook. */
+                runbook?: string;
+                /** @description Of this target. */
+                target?: string;
+                /** @description Also what was remembered before; left out: what stands. */
+                history?: boolean;
+                /** @description The `next` of the page before. */
+                after?: number;
+                /** @description At most 500. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_MemoryItem"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forgetMemory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForgetMemory"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

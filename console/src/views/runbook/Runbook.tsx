@@ -10,6 +10,7 @@ import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definitio
 import { useRested } from '../definition/problems';
 import { Versions } from '../definition/Versions';
 import { Graph } from './Graph';
+import { Remembered } from './Remembered';
 import { Results } from './Results';
 import { TryStep } from './TryStep';
 import { Uses } from './Uses';
@@ -93,6 +94,7 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
           {shown && <TryStep outline={shown} text={editing.text} />}
           {shown && <Uses outline={shown} found={found} />}
           {found && <Results found={found} />}
+          {found && <Remembered runbook={found.item.name} />}
           {found && (
             <Versions kind="runbook" name={found.item.name} onBringBack={editing.setText} />
           )}

@@ -239,6 +239,40 @@ Examples:
   arvok runbook try mine.yaml --step grow --input vm=vm/quill-booking-db-1 \\
     --output 'look={\"fullest\": {\"name\": \"data\", \"size_gib\": 40}}'")]
     Try(Box<TryStepArgs>),
+    /// Show what runs of a runbook remember of their targets
+    #[command(after_help = "Examples:
+  arvok runbook memory open-new-fares
+  arvok runbook memory open-new-fares --target service/fares --history")]
+    Memory {
+        /// The runbook
+        name: String,
+        /// Of this target
+        #[arg(long)]
+        target: Option<String>,
+        /// Also what was remembered before, with the jobs that wrote it
+        #[arg(long)]
+        history: bool,
+        #[command(flatten)]
+        paging: Paging,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Forget what runs of a runbook remember of a target: the next finds what the first did
+    #[command(after_help = "Example:
+  arvok runbook forget open-new-fares service/fares --reason 'begins anew'")]
+    Forget {
+        /// The runbook
+        name: String,
+        /// The target
+        target: String,
+        /// Why
+        #[arg(long)]
+        reason: String,
+        #[command(flatten)]
+        server: Server,
+    },
 }
 
 #[derive(Debug, ClapArgs)]

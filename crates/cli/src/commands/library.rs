@@ -1,20 +1,35 @@
 //! `arvok runbook`: what is published, and the library of ready-made ones.
 
-use super::{definitions, pairs, read};
+use super::{definitions, list::list, pairs, read};
 use crate::{
     args::{RunbookCommand, TryStepArgs},
     client::Client,
     error::{CliError, file},
     show,
 };
-use arvok_api::{LibraryRunbook, Page, TriedStep, TryStep};
+use arvok_api::{ForgetMemory, LibraryRunbook, MemoryFilter, Page, TriedStep, TryStep};
 use arvok_library::{LibraryError, ReadyMade};
+use reqwest::Method;
 use serde_json::{Map, Value};
 use std::{collections::BTreeMap, path::Path};
 
 pub async fn runbook(command: RunbookCommand) -> Result<(), CliError> {
     match command {
         RunbookCommand::Try(asked) => try_step(*asked).await,
+        RunbookCommand::Memory { name, target, history, paging, server, output } => {
+            let filter =
+                MemoryFilter { runbook: Some(name), target, history, ..MemoryFilter::default() };
+            let client = Client::of(&server)?;
+            list(&client, "/api/v1/memory", &filter, (&paging, output), show::memory).await
+        }
+        RunbookCommand::Forget { name, target, reason, server } => {
+            let told = format!("what runs of {name} remembered of {target} is forgotten");
+            let forget = ForgetMemory { runbook: name, target, reason };
+            let path = "/api/v1/memory/forget";
+            Client::of(&server)?.change(Method::POST, path, Some(&forget)).await?;
+            show::out(&told);
+            Ok(())
+        }
         RunbookCommand::Named(named) => definitions::named("runbook", named).await,
         RunbookCommand::Library { name: None, output } => {
             let items: Vec<LibraryRunbook> = arvok_library::all().iter().map(Into::into).collect();

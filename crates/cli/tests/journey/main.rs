@@ -40,6 +40,7 @@ mod process;
 mod readme;
 mod reference;
 mod remedies;
+mod remembering;
 mod restore;
 mod retention;
 mod rules;

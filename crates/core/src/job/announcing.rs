@@ -15,7 +15,7 @@ use crate::{
     AlertState, ResourcePath, Severity,
     alert::MAX_SUMMARY,
     definition::Others,
-    runbook::{ANNOUNCED, Action, Announce, OBJECT, Runbook, Step, all},
+    runbook::{ANNOUNCED, Action, Announce, Call, OBJECT, Runbook, Step, all},
     text::cut,
 };
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
@@ -46,10 +46,9 @@ impl<'a> Machine<'a> {
         let acts = matches!(self.progress.stage, Stage::Forward | Stage::Otherwise);
         match (&self.progress.announced, self.announce()) {
             _ if !acts => Gate::Open,
-            (_, None) => Gate::Open,
-            (None, Some(_)) => Gate::Unannounced(Vec::new(), 0),
             (Some(announced), _) if announced.open.is_some() => Gate::Shut,
-            (Some(_), _) => Gate::Open,
+            (None, Some(_)) => Gate::Unannounced(Vec::new(), 0),
+            (Some(_), _) | (None, None) => Gate::Open,
         }
     }
 
@@ -220,7 +219,12 @@ impl<'m> Execution<'m> {
         if let Some(summary) = &step.summary {
             words.push_str(&format!(" ({summary})"));
         }
-        if let Action::Call(call) = &step.action
+        let call = match &step.action {
+            Action::Call(call) => Some(call),
+            Action::Check(check) => check.call.as_ref(),
+            _ => None,
+        };
+        if let Some(call) = call
             && let Ok(given) = self.see(around, |scope| call.fill(scope))
             && given.as_object().is_none_or(|given| !given.is_empty())
         {
@@ -234,8 +238,10 @@ impl<'m> Execution<'m> {
 
 /// Whether a step may change something by itself, and not by steps within it.
 fn changes(step: &Step, others: Option<&dyn Others>, deep: usize) -> bool {
+    let acts = |call: &Call| others.is_none_or(|others| !call.target.only_looks(others));
     match &step.action {
-        Action::Call(call) => others.is_none_or(|others| !call.target.only_looks(others)),
+        Action::Call(call) => acts(call),
+        Action::Check(check) => check.call.as_ref().is_some_and(acts),
         Action::Child(child) => {
             let runbook = others.and_then(|others| others.get::<Runbook>(&child.runbook).ok());
             let Some(runbook) = runbook.filter(|_| deep > 0) else { return true };

@@ -138,6 +138,10 @@ impl<'a, 'o> StepTrial<'a, 'o> {
                 dry.bound.push((each.name.clone(), item));
             }
         }
+        // No step has this name where runs remember something.
+        if let Some(memory) = gave.remove("memory").filter(|_| !runbook.memory.is_empty()) {
+            dry.memory = memory;
+        }
         dry.outputs = gave.into_iter().collect();
         Some(Self { step, dry })
     }
@@ -181,6 +185,8 @@ struct Dry<'a, 'o> {
     alarm: Option<&'a Alarm>,
     operations: &'a Operations<'o>,
     job: Value,
+    /// What is remembered, where that can be known.
+    memory: Value,
     /// What steps give, where that can be known.
     outputs: BTreeMap<String, Value>,
     /// Steps that are not run for certain: that they gave nothing is known as well.
@@ -210,6 +216,7 @@ impl<'a, 'o> Dry<'a, 'o> {
             alarm,
             operations,
             job,
+            memory: facts.remembered(runbook),
             outputs: BTreeMap::new(),
             absent: BTreeSet::new(),
             passed_over: false,
@@ -308,6 +315,16 @@ impl<'a, 'o> Dry<'a, 'o> {
                 if let Some(all) = known(&values) {
                     self.outputs.insert(step.id.clone(), Value::Object(all));
                 }
+                told.given = values;
+            }
+            Action::Remember(remember) => {
+                let values: Vec<(String, Preview)> = remember
+                    .values
+                    .entries()
+                    .into_iter()
+                    .map(|(name, t)| (name, self.template(&t)))
+                    .collect();
+                self.remembers(&step.id, &values);
                 told.given = values;
             }
             Action::Choose(choose) => self.choose(choose, place, told),
@@ -504,6 +521,17 @@ impl<'a, 'o> Dry<'a, 'o> {
         }
     }
 
+    /// What steps behind find in the memory, where that can be known.
+    fn remembers(&mut self, id: &str, values: &[(String, Preview)]) {
+        match (known(values), &mut self.memory) {
+            (Some(written), Value::Object(memory)) => {
+                memory.extend(written);
+                self.outputs.insert(id.to_owned(), self.memory.clone());
+            }
+            _ => _ = self.later.insert("memory"),
+        }
+    }
+
     fn charge(&self, bytes: usize) {
         self.room.set(self.room.get().saturating_sub(bytes));
     }
@@ -515,6 +543,7 @@ impl<'a, 'o> Dry<'a, 'o> {
             job: &self.job,
             alert: self.facts.alert.as_ref(),
             alarm: self.alarm,
+            memory: &self.memory,
             event: None,
             bound: self
                 .bound

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     Alert, JobId, Period,
     connector::{Failure, Repeat},
-    runbook::{Announce, CallTarget},
+    runbook::{Announce, CallTarget, Runbook},
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
@@ -31,11 +31,25 @@ pub struct Facts {
     pub has_alarm: bool,
     /// When it was made.
     pub created: DateTime<Utc>,
+    /// What runs before have remembered for it; null: nothing.
+    pub memory: Value,
+    /// Whether there is no room to remember anything of another target.
+    pub memory_full: bool,
     /// What its rule says before it changes anything.
     pub announce: Option<Announce>,
     /// Whether it is that of a trial which must not act: it makes the calls that only look, and
     /// leaves all else undone.
     pub dry: bool,
+}
+
+impl Facts {
+    /// What it finds remembered.
+    pub(super) fn remembered(&self, runbook: &Runbook) -> Value {
+        match &self.memory {
+            Value::Null => runbook.memory.defaults(),
+            remembered => remembered.clone(),
+        }
+    }
 }
 
 /// What happens to a job.
@@ -166,6 +180,8 @@ pub enum Effect {
     Withdraw(Place),
     /// A call that waits for its turn is not needed any more.
     LeaveQueue(Place),
+    /// Record what is remembered from this step on, for the runs that come after this one.
+    Remember(Place, Value),
     /// Record an event of the job's own.
     Emit(Emitted),
     /// Make a job, unless this was done before; answer with [`StepEvent::Launched`] or

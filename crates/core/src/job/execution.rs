@@ -330,6 +330,7 @@ impl<'m> Execution<'m> {
             Action::Call(call) => steps::call::begin(self, (step, call), place, open, around),
             Action::Require(require) => Some(steps::require::run(self, require, place, around)),
             Action::Set(set) => Some(steps::set::run(self, set, place, around)),
+            Action::Remember(remember) => Some(steps::remember::run(self, remember, place, around)),
             Action::Check(check) => steps::check::begin(self, check, place, open, around),
             Action::Choose(choose) => {
                 steps::choose::begin(self, (step, choose), place, open, around)
@@ -372,9 +373,11 @@ impl<'m> Execution<'m> {
             Action::Child(child) => steps::child::go_on(self, (step, child), place, open, around),
             Action::Tell(_) => steps::tell::go_on(self, place, open, around),
             // These end as they begin.
-            Action::Require(_) | Action::Set(_) | Action::Emit(_) | Action::Finish(_) => {
-                Some(StepEnd::Halted)
-            }
+            Action::Require(_)
+            | Action::Set(_)
+            | Action::Remember(_)
+            | Action::Emit(_)
+            | Action::Finish(_) => Some(StepEnd::Halted),
         }
     }
 
@@ -668,6 +671,7 @@ impl<'m> Execution<'m> {
             job: &job,
             alert,
             alarm,
+            memory: &self.kept.memory,
             event,
             bound,
             left: Cell::new(EVALUATED_AT_ONCE),

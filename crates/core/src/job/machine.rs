@@ -60,8 +60,11 @@ impl<'a> Machine<'a> {
         runbook: &'a Runbook,
         facts: &'a Facts,
         progress: Progress,
-        kept: StepOutputs,
+        mut kept: StepOutputs,
     ) -> Self {
+        if kept.memory.is_null() {
+            kept.memory = facts.remembered(runbook);
+        }
         let timeout = runbook.timeout_with(&facts.inputs);
         Self {
             runbook,

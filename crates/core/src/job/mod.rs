@@ -34,6 +34,8 @@
 //!     alert: None,
 //!     has_alarm: false,
 //!     created: DateTime::UNIX_EPOCH,
+//!     memory: Value::Null,
+//!     memory_full: false,
 //!     announce: None,
 //!     dry: false,
 //! };

@@ -15,9 +15,17 @@ pub struct StepOutputs {
     outputs: BTreeMap<String, BTreeMap<String, Value>>,
     lists: BTreeMap<Place, Vec<Value>>,
     bytes: usize,
+    /// What runs before have remembered, and this one by now; null where that was not read.
+    pub memory: Value,
 }
 
 impl StepOutputs {
+    /// The same, where this was remembered.
+    #[must_use]
+    pub fn remembering(self, memory: Value) -> Self {
+        Self { memory, ..self }
+    }
+
     /// The output of a step.
     pub fn output(&mut self, place: &Place, output: Value) {
         self.bytes += size(&output);

@@ -50,6 +50,8 @@ struct ExampleRun {
     calls: Vec<String>,
     emits: Vec<String>,
     outputs: Value,
+    /// What is remembered by then.
+    memory: Value,
     /// Answers that are no events, and why.
     unread: Vec<(String, String)>,
 }
@@ -100,11 +102,14 @@ fn compare(at: &str, example: &JobExampleDoc, went: &ExampleRun) -> Vec<Unheld> 
             );
         }
     }
-    for (name, value) in expect.outputs.iter().flatten() {
-        if went.outputs.get(name) != Some(value) {
-            let gave =
-                went.outputs.get(name).map_or_else(|| "nothing".to_owned(), ToString::to_string);
-            say(&format!("outputs/{name}"), format!("the job gives {gave}"));
+    for (key, wanted, were) in [
+        ("outputs", &expect.outputs, &went.outputs),
+        ("remembers", &expect.remembers, &went.memory),
+    ] {
+        for (name, _) in wanted.iter().flatten().filter(|(n, v)| were.get(n) != Some(v)) {
+            let does = if key == "outputs" { "the job gives" } else { "what is remembered is" };
+            let was = were.get(name).map_or_else(|| "nothing".to_owned(), ToString::to_string);
+            say(&format!("{key}/{name}"), format!("{does} {was}"));
         }
     }
     wrong
@@ -185,6 +190,8 @@ impl<'a> Play<'a> {
         others: &'a dyn Others,
     ) -> Result<Self, String> {
         let prepared = runbook.prepare(example.inputs.clone()).map_err(|e| e.to_string())?;
+        let memory = runbook.memory.recall(example.memory.clone());
+        let memory = memory.map_err(|e| format!("memory: {e}"))?;
         let now = DateTime::UNIX_EPOCH;
         let alert = match &example.alert {
             Some(fields) => Some(alert(fields.clone(), now)?),
@@ -198,6 +205,8 @@ impl<'a> Play<'a> {
             alert,
             has_alarm: example.alarm,
             created: now,
+            memory,
+            memory_full: false,
             announce: None,
             dry: false,
         };
@@ -211,6 +220,7 @@ impl<'a> Play<'a> {
             calls: Vec::new(),
             emits: Vec::new(),
             outputs: Value::Null,
+            memory: Value::Null,
             unread: Vec::new(),
         };
         let mut play = Self {
@@ -304,6 +314,7 @@ impl<'a> Play<'a> {
         machine.alarm = self.facts.has_alarm.then(|| self.alarm.clone());
         let effects = machine.handle(self.now, event);
         (self.progress, self.kept) = (machine.progress, machine.kept);
+        self.went.memory = self.kept.memory.clone();
         effects.into_iter().for_each(|effect| self.effect(effect));
     }
 
@@ -316,6 +327,7 @@ impl<'a> Play<'a> {
             Effect::Recall(recall) => self.recalled(recall),
             Effect::Emit(emitted) => self.went.emits.push(emitted.kind),
             Effect::StepStarted { .. }
+            | Effect::Remember(..)
             | Effect::StepSaw { .. }
             | Effect::StepEnded { .. }
             | Effect::Withdraw(_)

@@ -23,6 +23,9 @@ pub struct JobExampleDoc {
     /// What it is launched with.
     #[serde(default)]
     pub inputs: Map<String, Value>,
+    /// What runs before have remembered; those that are not named are as for the first run.
+    #[serde(default)]
+    pub memory: Map<String, Value>,
     /// Whether it belongs to an alarm, which stands. Left out: it does not.
     #[serde(default)]
     pub alarm: bool,
@@ -154,6 +157,9 @@ pub struct ExpectJobDoc {
     /// What it gives; those that are not named may be anything.
     #[serde(default)]
     pub outputs: Option<Map<String, Value>>,
+    /// What is remembered then; those that are not named may be anything.
+    #[serde(default)]
+    pub remembers: Option<Map<String, Value>>,
 }
 
 /// Most examples of a runbook, and most answers and happenings of one.

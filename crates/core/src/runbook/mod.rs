@@ -32,6 +32,7 @@
 mod announce;
 mod copy;
 mod example;
+mod memory;
 mod outline;
 mod scope;
 mod steps;
@@ -40,13 +41,14 @@ mod type_environment;
 pub use announce::{ANNOUNCED, Announce, AnnounceDoc, GO_ON, OBJECT};
 pub use copy::{CopyError, copy};
 pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, MeanwhileDoc};
+pub use memory::{MAX_MEMORY, RunMemory};
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
     ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit,
     Failures, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause,
-    Recipient, Require, Retry, Set, Since, Step, StepDoc, StepProbe, Tell, To, Together, Until,
-    all,
+    Recipient, Remember, Require, Retry, Set, Since, Step, StepDoc, StepProbe, Tell, To, Together,
+    Until, all,
 };
 
 use crate::{
@@ -89,6 +91,10 @@ pub struct RunbookDoc {
     /// JSON Schema properties; an input without a default must be given.
     #[serde(default)]
     pub inputs: Map<String, Value>,
+    /// What its runs on a target remember for those that come after them: JSON Schema properties,
+    /// each with a default, which the first run finds. A step `remember` writes them.
+    #[serde(default)]
+    pub memory: Map<String, Value>,
     /// The resource acted on; only one job at a time runs on it.
     pub target: String,
     /// Who may launch it by hand. Left out: a responder.
@@ -216,6 +222,8 @@ pub struct Runbook {
     pub copied_from: Option<String>,
     /// What must be given.
     pub inputs: Inputs,
+    /// What its runs on a target remember.
+    pub memory: RunMemory,
     target: Template,
     /// The least role that may launch it by hand.
     pub launch: Role,
@@ -319,7 +327,11 @@ impl Defined for Runbook {
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::decoding::<RunbookDoc>(document)?;
         let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
-        let types = [("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type))];
+        let memory = RunMemory::check(&mut check, doc.memory);
+        let types = [
+            ("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type)),
+            ("memory", memory.as_ref().map_or(Type::Any, RunMemory::as_type)),
+        ];
         let names = Names { roots: &ROOTS, functions: &[], types: &types };
         let target = check.template(
             "/target",
@@ -365,6 +377,7 @@ impl Defined for Runbook {
                 summary: doc.summary,
                 copied_from: doc.copied_from,
                 inputs: inputs?,
+                memory: memory?,
                 target: target?,
                 launch: doc.launch.map_or(Role::Responder, |launch| launch.role),
                 timeout: timeout?,
@@ -530,7 +543,7 @@ impl Runbook {
 
     /// Shows everything that is evaluated with what is known where it stands.
     fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Visitor<'a, '_>) {
-        let mut known = TypeEnvironment::new(self.inputs.as_type(), outputs);
+        let mut known = TypeEnvironment::new(self.inputs.as_type(), self.memory.as_type(), outputs);
         if let Some(To::Person(person)) = self.announce.as_ref().map(|a| &a.ask.to) {
             look("/announce/to/person", Evaluated::Template(person), known.names());
         }

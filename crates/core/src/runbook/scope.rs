@@ -21,6 +21,8 @@ pub struct JobScope<'a> {
     pub alert: Option<&'a Alert>,
     /// The alarm of that alert as it stands.
     pub alarm: Option<&'a Alarm>,
+    /// What runs before have remembered.
+    pub memory: &'a Value,
     /// An event that may be the one that is waited for.
     pub event: Option<&'a Alert>,
     /// The items of the loops around, and the result that is looked at, by their names.
@@ -39,6 +41,7 @@ impl<'a> Scope<'a> for JobScope<'a> {
             "steps" => Some(map(self.steps.iter().map(|(id, output)| (*id, Val::json(output))))),
             "job" => Some(Val::json(self.job)),
             "alert" => Some(self.alert.map_or(Val::Null, Val::Alert)),
+            "memory" => Some(Val::json(self.memory)),
             "event" => self.event.map(Val::Alert),
             "alarm" => Some(self.alarm.map_or(Val::Null, alarm)),
             _ => None,

@@ -61,7 +61,7 @@ impl<'a> Evaluated<'a> {
 }
 
 /// The names that the expressions of steps start from.
-pub(super) const ROOTS: [&str; 5] = ["inputs", "steps", "job", "alert", "alarm"];
+pub(super) const ROOTS: [&str; 6] = ["inputs", "steps", "job", "alert", "alarm", "memory"];
 
 /// What is known at one place.
 #[derive(Clone)]
@@ -74,12 +74,13 @@ pub(super) struct TypeEnvironment<'a> {
 
 impl<'a> TypeEnvironment<'a> {
     /// Before the first step; `outputs` tells what an operation of a connection gives.
-    pub(super) fn new(inputs: Type, outputs: &'a dyn Fn(&str, &str) -> Type) -> Self {
+    pub(super) fn new(inputs: Type, memory: Type, outputs: &'a dyn Fn(&str, &str) -> Type) -> Self {
         let types = vec![
             ("inputs", inputs),
             ("steps", Type::record([])),
             ("job", job()),
             ("alarm", alarm()),
+            ("memory", memory),
         ];
         Self { outputs, roots: ROOTS.to_vec(), types }
     }
@@ -91,6 +92,12 @@ impl<'a> TypeEnvironment<'a> {
     /// What an operation of a connection gives.
     pub(super) fn output_of(&self, via: &str, operation: &str) -> Type {
         (self.outputs)(via, operation)
+    }
+
+    /// What runs remember.
+    pub(super) fn memory(&self) -> Type {
+        let memory = self.types.iter().find(|(name, _)| *name == "memory");
+        memory.map_or(Type::Any, |(_, of)| of.clone())
     }
 
     /// A name of its own from here on.

@@ -20,9 +20,10 @@ use arvok_core::{
     runbook::{Prepared, Runbook},
     text::cut,
 };
-use arvok_store::{jobs, launches, read};
+use arvok_store::{jobs, launches, memory, read};
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
+use std::sync::Arc;
 
 /// Longest reason that is kept, and longest key, in bytes.
 const LONGEST_WHY: usize = 300;
@@ -75,12 +76,23 @@ pub(super) async fn dry_run(
     let asked = body.into_inner();
     let (alert, alarm) = about(&node, asked.alert).await?;
     let published = node.published();
+    let first = Arc::clone(&published);
+    let prepare = move || {
+        let (runbook, version) = runbook(&first.catalog, &asked.runbook)?;
+        let prepared = prepared(runbook, &asked)?;
+        Ok::<_, ApiError>((asked.runbook, version, prepared))
+    };
+    let (name, version, Prepared { inputs, target }) =
+        node.capacity.evaluate(&caller.0, prepare).await??;
+    let (known, _) = runbook(&published.catalog, &name)?;
+    let memory = remembered(&node, known, target.as_str()).await?;
     let told = node
         .capacity
         .evaluate(&caller.0, move || {
-            let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
-            let Prepared { inputs, target } = prepared(runbook, &asked)?;
+            let (runbook, _) = runbook(&published.catalog, &name)?;
             let facts = Facts {
+                memory,
+                memory_full: false,
                 announce: None,
                 dry: false,
                 created: clock::now(),
@@ -106,6 +118,18 @@ pub(super) async fn dry_run(
         })
         .await??;
     Ok(web::Json(told))
+}
+
+/// What runs of a runbook remember of a target, as the next would find it.
+async fn remembered(node: &Node, runbook: &Runbook, target: &str) -> Result<Value, ApiError> {
+    if runbook.memory.is_empty() {
+        return Ok(Value::Null);
+    }
+    let found = memory::recall(&node.pools.questions, &runbook.name, target).await?;
+    let memory = runbook.memory.recall(found.remembered);
+    memory.map_err(|why| {
+        ApiError::Conflict(format!("what is remembered of {target} does not fit any more: {why}"))
+    })
 }
 
 /// The alert that a job would be about, and its alarm as it stands.

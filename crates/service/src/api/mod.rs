@@ -21,6 +21,7 @@ mod job_steps;
 mod jobs;
 mod launch;
 mod library;
+mod memory;
 mod mutes;
 mod nodes;
 mod not_found;
@@ -182,6 +183,8 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(mutes::one)
         .service(mutes::begin)
         .service(mutes::lift)
+        .service(memory::list)
+        .service(memory::forget)
         .service(jobs::list)
         .service(jobs::one)
         .service(launch::form)

@@ -2,9 +2,9 @@
 
 use super::{
     access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, guards,
-    halt, health, jobs, launch, library, mutes, nodes, proposals, rehearsal, rules, runbooks,
-    runner_calls, runners, storage, stream, subscribers, timeline, trials, unreadable, watch,
-    webhook,
+    halt, health, jobs, launch, library, memory, mutes, nodes, proposals, rehearsal, rules,
+    runbooks, runner_calls, runners, storage, stream, subscribers, timeline, trials, unreadable,
+    watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -94,6 +94,8 @@ struct OfRunners;
     halt::show,
     halt::set,
     halt::lift,
+    memory::list,
+    memory::forget,
     mutes::list,
     mutes::one,
     mutes::begin,

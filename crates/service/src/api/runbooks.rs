@@ -105,6 +105,8 @@ impl Trying {
             has_alarm: alarm.is_some(),
             alert,
             created: clock::now(),
+            memory: Value::Null,
+            memory_full: false,
             announce: None,
             dry: false,
         };

@@ -27,6 +27,7 @@ use arvok_store::{
         self, AlarmSeen, Answered, Claim, ClaimedJob, ClaimedRecord, JobAlarm, Looked,
         NumberedCommand, Record,
     },
+    memory::{self, Recalled},
     outside::{self, Inbox},
 };
 use chrono::{DateTime, Utc};
@@ -62,6 +63,15 @@ pub(super) enum First {
     Over(Box<Begun>),
 }
 
+impl First {
+    /// A job that ends before it begins.
+    fn over(held: Arc<ClaimedJob>, record: Record) -> Self {
+        let (progress, outward) = (Progress::default(), Outward::default());
+        let (is_kept, executed) = (false, None);
+        Self::Over(Box::new(Begun { held, progress, record, outward, is_kept, executed }))
+    }
+}
+
 /// An event with all that is needed to decide about it.
 pub(super) struct PendingEvent {
     executed: Executed,
@@ -85,18 +95,16 @@ impl PendingEvent {
     ) -> Result<First, StoreError> {
         let held = Arc::new(held);
         let Some(runbook) = runbook else {
-            let record = unreadable(&held);
-            let (progress, outward) = (Progress::default(), Outward::default());
-            return Ok(First::Over(Box::new(Begun {
-                held,
-                progress,
-                record,
-                outward,
-                is_kept: false,
-                executed: None,
-            })));
+            let record = failing(unreadable(&held));
+            return Ok(First::over(held, record));
         };
-        let facts = facts(node, &held, alert).await?;
+        let facts = match facts(node, &held, &runbook, alert).await? {
+            Ok(facts) => facts,
+            Err(why) => {
+                let record = failing(why);
+                return Ok(First::over(held, record));
+            }
+        };
         let said = held.word.clone();
         let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
         let (progress, kept) = resume(node, &held).await?;
@@ -417,18 +425,40 @@ fn new_jobs(
     open.filter(|o| matches!(o.1, Outside::Job(_)) && !asked.contains(o)).collect()
 }
 
-/// The end of a job whose runbook is gone.
-fn unreadable(held: &ClaimedJob) -> Record {
-    let why = format!(
+/// Why a job ends whose runbook is gone.
+fn unreadable(held: &ClaimedJob) -> String {
+    format!(
         "version {} of runbook `{}` cannot be read any more",
         held.runbook_version, held.runbook
-    );
+    )
+}
+
+fn failing(why: String) -> Record {
     Record { then: Transition::fail(JobState::Failed, why), ..Record::default() }
 }
 
-/// What does not change about a job.
-async fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Result<Facts, StoreError> {
-    Ok(Facts {
+/// What does not change about a job; why it cannot go on, if what it finds remembered does not fit.
+async fn facts(
+    node: &Node,
+    held: &ClaimedJob,
+    runbook: &Runbook,
+    alert: Option<Alert>,
+) -> Result<Result<Facts, String>, StoreError> {
+    let Recalled { remembered, is_full } = match runbook.memory.is_empty() {
+        true => Recalled::default(),
+        false => memory::recall(&node.pools.work, &held.runbook, &held.target).await?,
+    };
+    let memory = match runbook.memory.recall(remembered) {
+        Ok(memory) => memory,
+        Err(why) => {
+            let (name, target) = (&held.runbook, &held.target);
+            return Ok(Err(format!(
+                "what runs of `{name}` remember of {target} does not fit any more: {why}; \
+                `arvok runbook forget {name} {target}` begins anew"
+            )));
+        }
+    };
+    Ok(Ok(Facts {
         id: held.id,
         key: key(node, held),
         inputs: held.inputs.clone(),
@@ -436,9 +466,11 @@ async fn facts(node: &Node, held: &ClaimedJob, alert: Option<Alert>) -> Result<F
         alert,
         has_alarm: held.alarm.is_some(),
         created: held.created_at,
+        memory,
+        memory_full: is_full,
         announce: rule_announces(node, held).await?,
         dry: held.trial == Some(Trial::Dry),
-    })
+    }))
 }
 
 /// What its rule says before it changes anything: of a job that the rule dispatched by itself.

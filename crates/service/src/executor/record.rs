@@ -86,6 +86,7 @@ pub(super) fn divide(effects: Vec<Effect>, seen: AlarmSeen) -> (Record, Outward)
             Effect::Withdraw(place) => record.withdrawn.push(place.to_string()),
             Effect::LeaveQueue(place) => outward.left.push(place.to_string()),
             Effect::Emit(event) => record.emitted.push(event),
+            Effect::Remember(place, memory) => record.remembered.push((place, memory)),
             Effect::Then(transition) => record.then = transition,
         }
     }

@@ -52,6 +52,7 @@ fn body(path: &str) -> &'static str {
         "/api/v1/jobs/{id}/overrule" => r#"{ "guard": "none", "reason": "drill" }"#,
         "/api/v1/runbooks/try" => r#"{ "runbook": "none", "step": "look" }"#,
         "/api/v1/trials" => r#"{ "source": "pier", "alert": { "kind": "a", "resource": "vm/a" } }"#,
+        "/api/v1/memory/forget" => r#"{ "runbook": "r", "target": "vm/a", "reason": "drill" }"#,
         "/api/v1/mutes" => r#"{ "covers": { "rules": ["*"] }, "reason": "drill", "for": "1h" }"#,
         "/api/v1/proposals/{id}/dismiss" => r#"{ "note": "no" }"#,
         "/api/v1/runners" => r#"{ "name": "pier", "labels": { "site": "pier" } }"#,

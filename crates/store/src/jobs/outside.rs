@@ -23,6 +23,9 @@ pub(super) fn write(standing: &[&ClaimedRecord<'_>], now: DateTime<Utc>, parts: 
         rows.map(|(n, (row, job))| placed(row, n, job)).collect::<Vec<serde_json::Value>>()
     };
     parts.add(TOUCHED, all(standing, &|record| touched(record, now)));
+    let remembered = all(standing, &|record| remembered(record, now));
+    parts.add(OUTGROWN, remembered.clone());
+    parts.add(REMEMBERED, remembered);
     parts.add(EMITTED, all(standing, &|record| emitted(record, now)));
     // What a job that has ended asked and waited for went with its end (`jobs_changed`).
     let open: Vec<&ClaimedRecord<'_>> =
@@ -60,6 +63,30 @@ const TOUCHED: (&str, &str) = (
 fn touched(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
     let row = |(place, resource): &(Place, String)| json!({ "place": place, "resource": resource, "at": now });
     record.touched.iter().map(row).collect()
+}
+
+const REMEMBERED: (&str, &str) = (
+    "remembered",
+    "INSERT INTO memory (runbook, target, job_id, place, remembered, at)
+        SELECT held.runbook, held.target, held.id, t.place, t.remembered, t.at
+        FROM held JOIN jsonb_to_recordset({rows}) AS t (n int, job bigint, place text,
+            remembered jsonb, at timestamptz) ON t.job = held.id
+        ORDER BY t.n ON CONFLICT (job_id, place) DO NOTHING",
+);
+
+/// Of each target the last fifty times are kept.
+const OUTGROWN: (&str, &str) = (
+    "outgrown",
+    "DELETE FROM memory m USING held JOIN jsonb_to_recordset({rows}) AS t (job bigint)
+            ON t.job = held.id
+        WHERE m.runbook = held.runbook AND m.target = held.target
+            AND m.number <= (SELECT b.number FROM memory b WHERE b.runbook = held.runbook
+                AND b.target = held.target ORDER BY b.number DESC OFFSET 49 LIMIT 1)",
+);
+
+fn remembered(record: &Record, now: DateTime<Utc>) -> Vec<serde_json::Value> {
+    let row = |(place, memory): &(Place, serde_json::Value)| json!({ "place": place, "remembered": memory, "at": now });
+    record.remembered.iter().map(row).collect()
 }
 
 const WITHDRAWN: [(&str, &str); 3] = [

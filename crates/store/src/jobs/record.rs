@@ -21,6 +21,8 @@ pub struct Record {
     pub saw: Vec<Saw>,
     /// Resources that calls which begin now change, with their steps.
     pub touched: Vec<(Place, String)>,
+    /// What is remembered from steps on for the runs that come after it, each time all of it.
+    pub remembered: Vec<(Place, serde_json::Value)>,
     /// What lists show of it.
     pub summary: Summary,
     /// The number of the word of a person's that it has heard.

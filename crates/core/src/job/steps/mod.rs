@@ -12,6 +12,7 @@ pub(super) mod emit;
 pub(super) mod finish;
 pub(super) mod pause;
 mod reach;
+pub(super) mod remember;
 pub(super) mod require;
 pub(super) mod set;
 pub(super) mod tell;

@@ -51,6 +51,8 @@ impl Execution {
             alert: None,
             has_alarm: true,
             created: DateTime::UNIX_EPOCH,
+            memory: Value::Null,
+            memory_full: false,
             announce: None,
             dry: false,
         };
@@ -367,6 +369,8 @@ fn first(runbook: &Runbook) -> (Facts, Progress) {
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        memory: Value::Null,
+        memory_full: false,
         announce: None,
         dry: false,
     };
@@ -483,6 +487,8 @@ fn told_of(text: &str, inputs: Value, events: Vec<(i64, Event)>) -> Vec<Effect> 
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        memory: Value::Null,
+        memory_full: false,
         announce: None,
         dry: false,
     };

@@ -82,6 +82,8 @@ fn worked_out(text: &str, inputs: Value) -> DryRun {
         alert: None,
         has_alarm: false,
         created: DateTime::UNIX_EPOCH,
+        memory: Value::Null,
+        memory_full: false,
         announce: None,
         dry: false,
     };

@@ -273,7 +273,9 @@ impl Interpreter<'_> {
                 let how = if require.condition.text() == "1 < 2" { How::Done } else { How::Failed };
                 return Ran::at(start).ended(start, how);
             }
-            Action::Set(_) | Action::Emit(_) | Action::Finish(_) => return Ran::at(start),
+            Action::Set(_) | Action::Remember(_) | Action::Emit(_) | Action::Finish(_) => {
+                return Ran::at(start);
+            }
             Action::Tell(_) => unreachable!("no runbook that is made up here tells people"),
             Action::Ask(ask) => {
                 let silent = if ask.unanswered.is_some() { How::Done } else { How::Failed };

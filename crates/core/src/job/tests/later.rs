@@ -50,6 +50,8 @@ impl Execution {
             alert: None,
             has_alarm: false,
             created: DateTime::UNIX_EPOCH,
+            memory: Value::Null,
+            memory_full: false,
             announce: None,
             dry: false,
         };

@@ -128,6 +128,8 @@ impl<'a, W: World> Story<'a, W> {
             alert: None,
             has_alarm,
             created: DateTime::UNIX_EPOCH,
+            memory: Value::Null,
+            memory_full: false,
             announce: None,
             dry: false,
         };
@@ -139,7 +141,7 @@ impl<'a, W: World> Story<'a, W> {
             catalog: Arc::default(),
             world,
             stored: json!(Progress::default()),
-            kept: StepOutputs::default(),
+            kept: StepOutputs::default().remembering(runbook.memory.defaults()),
             now: DateTime::UNIX_EPOCH,
             alarm,
             to_come: BTreeMap::new(),
@@ -411,6 +413,10 @@ impl<'a, W: World> Story<'a, W> {
                 }
             }
             Effect::Withdraw(_) | Effect::LeaveQueue(_) | Effect::StepSaw { .. } => {}
+            Effect::Remember(place, memory) => {
+                self.trace.push(format!("{clock} {place} remembers {memory}"));
+                self.kept.memory = memory;
+            }
             Effect::Emit(event) => {
                 let Emitted { kind, resource, severity, state, say, labels, give, place, .. } =
                     event;

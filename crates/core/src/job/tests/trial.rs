@@ -40,6 +40,7 @@ steps: [ { id: post, call: chat.post, via: yard, give: { text: hello } } ]
 ---
 runbook: grow
 inputs: {}
+memory: { grown: { type: integer, default: 0 } }
 target: vm/a
 steps:
   - { id: look, call: vm.inspect, via: yard }
@@ -61,9 +62,10 @@ steps:
     within: 1m
   - { id: heard, await: { kinds: disk.grown, resource: '${job.target}' }, within: 5m }
   - { id: say, emit: disk.was_grown }
+  - { id: kept, remember: { grown: '${memory.grown + 1}' } }
   - { id: tell, runbook: tell }
 confirm: { alarm: cleared, within: 5m }
-outputs: { size_gib: '${steps.grow.size_gib}', choice: '${steps.agree.choice}', kind: '${steps.heard.kind}' }
+outputs: { grown: '${memory.grown}', size_gib: '${steps.grow.size_gib}', choice: '${steps.agree.choice}', kind: '${steps.heard.kind}' }
 examples:
   - answers: { look: { gives: { size_gib: 70 } } }
     expect: { state: failed }
@@ -99,6 +101,8 @@ fn facts() -> Facts {
         alert: None,
         has_alarm: true,
         created: DateTime::UNIX_EPOCH,
+        memory: Value::Null,
+        memory_full: false,
         announce: None,
         dry: true,
     }
@@ -197,7 +201,7 @@ fn a_dry_job_looks_for_real_and_goes_on_with_what_examples_and_descriptions_say(
         Some((
             JobState::Succeeded,
             JobEffect::NotChecked,
-            json!({ "size_gib": 45, "choice": "yes", "kind": "disk.grown" })
+            json!({ "grown": 1, "size_gib": 45, "choice": "yes", "kind": "disk.grown" })
         )),
         "nobody decides, and the example says `yes`"
     );

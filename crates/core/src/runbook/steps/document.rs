@@ -3,8 +3,8 @@
 use super::{
     Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc,
     check::CheckDoc, child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc,
-    finish::FinishDoc, pause::PauseDoc, require::RequireDoc, script::ScriptDoc, set::SetDoc,
-    tell::TellStepDoc, together::TogetherDoc,
+    finish::FinishDoc, pause::PauseDoc, remember::RememberDoc, require::RequireDoc,
+    script::ScriptDoc, set::SetDoc, tell::TellStepDoc, together::TogetherDoc,
 };
 use crate::{
     Period,
@@ -75,11 +75,12 @@ const fn kind<T: KindDoc>() -> Kind {
 }
 
 /// All kinds.
-const KINDS: [Kind; 15] = [
+const KINDS: [Kind; 16] = [
     kind::<CallDoc>(),
     kind::<ScriptDoc>(),
     kind::<RequireDoc>(),
     kind::<SetDoc>(),
+    kind::<RememberDoc>(),
     kind::<CheckDoc>(),
     kind::<ChooseDoc>(),
     kind::<EachDoc>(),

@@ -13,6 +13,7 @@ mod each;
 mod emit;
 mod finish;
 mod pause;
+mod remember;
 mod require;
 mod retry;
 mod script;
@@ -31,6 +32,7 @@ pub use each::{Each, Failures, MAX_ITEMS};
 pub use emit::Emit;
 pub use finish::{Finish, FinishState};
 pub use pause::Pause;
+pub use remember::Remember;
 pub use require::Require;
 pub use retry::Retry;
 pub use set::Set;
@@ -91,6 +93,8 @@ pub enum Action {
     Require(Require),
     /// Works values out.
     Set(Set),
+    /// Writes values for the runs that come after this one.
+    Remember(Remember),
     /// Looks again and again until a condition holds.
     Check(Box<Check>),
     /// Takes one of several branches.
@@ -125,6 +129,7 @@ impl Action {
             },
             Self::Require(_) => "require",
             Self::Set(_) => "set",
+            Self::Remember(_) => "remember",
             Self::Check(_) => "check",
             Self::Choose(_) => "choose",
             Self::Each(_) => "each",
@@ -148,6 +153,7 @@ impl Action {
             Self::Call(_)
             | Self::Require(_)
             | Self::Set(_)
+            | Self::Remember(_)
             | Self::Check(_)
             | Self::Ask(_)
             | Self::Await(_) => Vec::new(),
@@ -163,6 +169,7 @@ impl Action {
             Self::Call(call) => call.does(),
             Self::Require(require) => require.condition.text().to_owned(),
             Self::Set(set) => set.names().join(", "),
+            Self::Remember(remember) => remember.does(),
             Self::Check(check) => check.does(),
             Self::Choose(choose) => choose.does(),
             Self::Each(each) => each.does(),
@@ -214,6 +221,11 @@ impl Action {
             Self::Set(set) => {
                 look(&format!("{at}/set"), Evaluated::Template(&set.values), known.names())
             }
+            Self::Remember(remember) => look(
+                &format!("{at}/remember"),
+                Evaluated::Template(&remember.values),
+                known.names(),
+            ),
             Self::Check(check) => check.visit(at, known, look),
             Self::Choose(choose) => choose.visit(at, known, look),
             Self::Each(each) => each.visit(at, known, look),
@@ -236,6 +248,7 @@ impl Action {
             Self::Call(call) => call.gives(known),
             Self::Require(_) => Type::Bool,
             Self::Set(set) => set.gives(),
+            Self::Remember(_) => known.memory(),
             Self::Check(check) => check.gives(known),
             Self::Ask(_) => Ask::gives(),
             Self::Await(_) => Await::gives(),

@@ -74,7 +74,7 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:8:11: another step is named `a` already; names are unique in the whole runbook
         8 |   - { id: a, require: 'true' }
           |           ^
-    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, check, choose, each, together, ask, await, pause, runbook, tell, emit, finish
+    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, remember, check, choose, each, together, ask, await, pause, runbook, tell, emit, finish
         9 |   - { id: b }
           |     ^^
     grow.yaml:10:40: the expression ends here, and something more was expected
@@ -385,7 +385,7 @@ fn an_announcement_says_how_long_before_and_to_whom() {
     );
     for (line, wrong) in [
         ("{ before: 0s }", "is more than no time, and at most 1d, not 0s"),
-        ("{ before: 25h }", "is more than no time, and at most 1d, not 25h"),
+        ("{ before: 25h }", "is more than no time, and at most 1d, not 1d1h"),
         ("{}", "the key `before` is missing"),
         ("{ before: 2m, to: { role: viewer } }", "only reads"),
         ("{ before: 2m, to: { team: a, role: admin } }", "one of the four"),
