@@ -1,5 +1,5 @@
-//! Files of scripts that lie beside a runbook: put into its document, so that they are checked and
-//! published with it and there is one text of one version.
+//! Files that lie beside a document, those of a runbook's scripts and the events of a calendar: put
+//! into it, so that they are checked and published with it and there is one text of one version.
 
 use crate::error::CliError;
 use arvok_core::{
@@ -12,8 +12,8 @@ use std::{collections::BTreeSet, fs, path::Path};
 /// Largest file that is put in, in bytes.
 const MOST: u64 = 512 << 10;
 
-/// The text of a file of definitions with what its scripts need from beside it. What cannot be
-/// read as definitions stays as it is: the check says why.
+/// The text of a file of definitions with what it needs from beside it. What cannot be read as
+/// definitions stays as it is: the check says why.
 pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> {
     let wrong = |why: String| CliError::Here(format!("{}: {why}", path.display()));
     let Ok(documents) = parse_file("", &text) else { return Ok(text) };
@@ -24,6 +24,22 @@ pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> 
         .flat_map(missing)
         .filter(|name| is_plain(name) && folder.join(name).is_file())
         .collect();
+    let events: Vec<&str> = documents
+        .iter()
+        .filter(|document| document.value.get("events").is_none())
+        .filter(|document| document.kind == Kind::Calendar.as_str())
+        .filter_map(|document| document.value.get("events_from")?.as_str())
+        .filter(|name| is_plain(name) && folder.join(name).is_file())
+        .collect();
+    if let Some(name) = events.first() {
+        if documents.len() > 1 || text.trim_start().starts_with('{') {
+            let why = "a calendar whose events lie beside it stands in a file of its own, in YAML";
+            return Err(wrong(why.to_owned()));
+        }
+        // Lines of iCalendar end in CR LF (RFC 5545, section 3.1); those of YAML need not.
+        let events = content(&folder.join(name))?.replace("\r\n", "\n");
+        return Ok(format!("{}\nevents: {}\n", text.trim_end_matches('\n'), block(&events, 0)));
+    }
     if beside.is_empty() {
         return Ok(text);
     }
@@ -44,18 +60,22 @@ pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> 
     }
     whole.push_str("files:\n");
     for name in beside {
-        let file = folder.join(&name);
-        let unreadable = |why: String| CliError::Here(format!("{}: {why}", file.display()));
-        let size = fs::metadata(&file).map_err(|e| unreadable(e.to_string()))?.len();
-        if size > MOST {
-            return Err(unreadable(format!("has {size} bytes; {MOST} are allowed")));
-        }
-        let content = fs::read(&file).map_err(|e| unreadable(e.to_string()))?;
-        let content = String::from_utf8(content)
-            .map_err(|_| unreadable("is no text in UTF-8; a script has text files only".into()))?;
-        whole.push_str(&format!("  {}: {}\n", scalar(&name), block(&content)));
+        let content = content(&folder.join(&name))?;
+        whole.push_str(&format!("  {}: {}\n", scalar(&name), block(&content, 2)));
     }
     Ok(whole)
+}
+
+/// What a file holds.
+fn content(file: &Path) -> Result<String, CliError> {
+    let unreadable = |why: String| CliError::Here(format!("{}: {why}", file.display()));
+    let size = fs::metadata(file).map_err(|e| unreadable(e.to_string()))?.len();
+    if size > MOST {
+        return Err(unreadable(format!("has {size} bytes; {MOST} are allowed")));
+    }
+    let content = fs::read(file).map_err(|e| unreadable(e.to_string()))?;
+    let no_text = "is no text in UTF-8; only text is put into a document";
+    String::from_utf8(content).map_err(|_| unreadable(no_text.to_owned()))
 }
 
 /// The files that the scripts of a runbook name and that it does not have itself.

@@ -1,7 +1,7 @@
 //! Guards as people meet them: what a storm may do over several nodes, what is held and overruled,
 //! circuits that open, and where all of that is seen.
 
-use crate::kit::{Browser, Stage, until};
+use crate::kit::{Browser, Stage, folder, until};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -196,4 +196,37 @@ fn a_circuit_has_rules_propose_until_somebody_says_that_it_goes_on() {
     stage.job_in(job, &["succeeded"]);
     let audit = stage.arvok(&["audit", "list"]).out;
     assert!(audit.contains("guard.resumed") && audit.contains("the image is mended"), "{audit}");
+}
+
+#[test]
+fn a_calendar_takes_its_events_from_the_file_beside_it() {
+    let stage = Stage::bare();
+    let place = folder("calendar");
+    let file = |name: &str, text: &str| std::fs::write(place.join(name), text).expect("a file");
+    file("sailings.yaml", "calendar: sailings\nzone: Europe/Oslo\nevents_from: harbour.ics\n");
+    let path = place.to_str().expect("a path");
+    let alone = stage.arvok(&["check", path]);
+    assert!(alone.code != 0 && alone.all().contains("there is no file `harbour.ics` here"));
+    // As calendars export it: lines end in CR LF, and long ones are folded.
+    let day = |days: i64| (chrono::Utc::now() + chrono::TimeDelta::days(days)).format("%Y%m%d");
+    let exported = format!(
+        "BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nSUMMARY:Midsummer\r\n  freeze\r\n\
+        DTSTART;VALUE=DATE:{}\r\nDTEND;VALUE=DATE:{}\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+        day(-2),
+        day(30)
+    );
+    file("harbour.ics", &exported);
+    file(
+        "guard.yaml",
+        "guard: at-rest\nconcerns: { runbooks: '**' }\nfrozen: { during: sailings }\n",
+    );
+    let published = stage.arvok(&["publish", path, "--yes"]);
+    assert_eq!(published.code, 0, "{}", published.all());
+    let guard = stage.arvok(&["guard", "list"]);
+    assert!(guard.out.contains("Midsummer freeze"), "{}", guard.out);
+    let again = stage.arvok(&["publish", path, "--yes"]);
+    assert!(again.all().contains("without a change"), "{}", again.all());
+    file("harbour.ics", &exported.replace("Midsummer", "Autumn"));
+    let changed = stage.arvok(&["publish", path, "--yes"]);
+    assert!(changed.all().contains("Autumn"), "{}", changed.all());
 }

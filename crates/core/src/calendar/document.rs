@@ -22,7 +22,12 @@ pub struct CalendarDoc {
     #[serde(default)]
     pub zone: Option<String>,
     /// The events, as iCalendar (RFC 5545).
-    pub events: String,
+    #[serde(default)]
+    pub events: Option<String>,
+    /// The file beside this one that has them, such as `harbour.ics`: it is put in as `events` when
+    /// this is checked and published.
+    #[serde(default)]
+    pub events_from: Option<String>,
 }
 
 /// A checked calendar with its name.
@@ -51,7 +56,24 @@ impl Defined for NamedCalendar {
         let zone = doc.zone.as_deref().unwrap_or("UTC").parse::<Tz>();
         let zone =
             check.accept("/zone", zone.map_err(|_| "is not a time zone such as Europe/London"));
-        let read = zone.and_then(|zone| check.accept("/events", Calendar::read(&doc.events, zone)));
+        let events = match (doc.events, doc.events_from) {
+            (Some(events), _) => Some(events),
+            (None, Some(file)) => {
+                let wrong = format!(
+                    "there is no file `{file}` here; it lies beside the one that is checked and \
+                    published with `arvok`"
+                );
+                check.fail("/events_from", wrong);
+                None
+            }
+            (None, None) => {
+                check.fail("", "the key `events` is missing: iCalendar, or `events_from`, a file");
+                None
+            }
+        };
+        let read = zone
+            .zip(events)
+            .and_then(|(zone, events)| check.accept("/events", Calendar::read(&events, zone)));
         if read.as_ref().is_some_and(|calendar| calendar.names().next().is_none()) {
             check.fail("/events", "has no event");
         }

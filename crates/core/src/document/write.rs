@@ -35,9 +35,9 @@ pub fn scalar(text: &str) -> String {
         Value::from(text).to_string()
     }
 }
-/// The lines of a text as they are, two spaces deep, behind a key (YAML 1.2.2, section 8.1); one
-/// that cannot be written so is quoted.
-pub fn block(text: &str) -> String {
+/// The lines of a text as they are, behind a key that stands so many spaces deep (YAML 1.2.2,
+/// section 8.1); one that cannot be written so is quoted.
+pub fn block(text: &str, deep: usize) -> String {
     let odd = |c: char| {
         (c.is_control() && c != '\n' && c != '\t')
             || matches!(c, '\u{85}' | '\u{2028}' | '\u{2029}' | '\u{feff}')
@@ -52,7 +52,7 @@ pub fn block(text: &str) -> String {
     };
     let lines = text.strip_suffix('\n').unwrap_or(text).split('\n').map(|line| match line {
         "" => String::new(),
-        line => format!("    {line}"),
+        line => format!("{:within$}{line}", "", within = deep + 2),
     });
     format!("|2{ends}\n{}", lines.collect::<Vec<_>>().join("\n"))
 }
@@ -64,16 +64,19 @@ mod tests {
     use proptest::prelude::*;
 
     fn read_back(text: &str) -> Value {
-        let written = format!("files:\n  a.py: {}\n  b.py: x\n", block(text));
+        let written =
+            format!("files:\n  a.py: {}\n  b.py: x\ntop: {}\n", block(text, 2), block(text, 0));
         let read = parse_value("f.yaml", &written).unwrap_or_else(|e| panic!("{e}\n{written}"));
         assert_eq!(read["files"]["b.py"], "x", "{written}");
+        assert_eq!(read["top"], read["files"]["a.py"], "{written}");
         read["files"]["a.py"].clone()
     }
 
     #[test]
     fn a_block_of_code_is_written_as_it_is() {
         let code = "def f(x):\n    if x:\n\t\treturn '#: | --- '\n\n\nprint(f(1))\n";
-        assert!(block(code).starts_with("|2\n    def f(x):\n        if x:\n"), "{}", block(code));
+        let written = block(code, 2);
+        assert!(written.starts_with("|2\n    def f(x):\n        if x:\n"), "{written}");
         for text in [
             code,
             "x",
