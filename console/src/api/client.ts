@@ -150,6 +150,8 @@ export const memory = (runbook: string, history: boolean) =>
   taken<{ items: MemoryItem[] }>(
     client.GET('/api/v1/memory', { params: { query: { runbook, history, limit: 30 } } }),
   );
+export const forgetMemory = (body: Schema['ForgetMemory']) =>
+  taken(client.POST('/api/v1/memory/forget', { body }));
 export type MuteItem = Schema['MuteItem'];
 export type MuteCovers = Schema['MuteCovers'];
 export const mutes = (all: boolean) =>

@@ -1,10 +1,13 @@
 // What runs of a runbook remember of their targets, for those that come after them, and what was before.
-import { useQuery } from '@tanstack/react-query';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { memory } from '../../api/client';
+import { forgetMemory, type MemoryItem, memory } from '../../api/client';
 import { Panel } from '../../ui/parts';
+import { useMay } from '../../ui/rights';
+import { Sure } from '../../ui/Sure';
 import { Time } from '../../ui/Time';
+import { Reason } from '../guard/Reason';
 
 export function Remembered({ runbook }: { runbook: string }) {
   const [history, setHistory] = useState(false);
@@ -13,6 +16,7 @@ export function Remembered({ runbook }: { runbook: string }) {
     queryFn: () => memory(runbook, history),
   });
   const items = found.data?.items ?? [];
+  const may = useMay('author');
   if (items.length === 0) return null;
   return (
     <Panel
@@ -47,9 +51,34 @@ export function Remembered({ runbook }: { runbook: string }) {
                 .map(([name, value]) => `${name} = ${JSON.stringify(value)}`)
                 .join(', ')}
             </code>
+            {may && !history && <Forget item={item} />}
           </li>
         ))}
       </ul>
     </Panel>
+  );
+}
+
+/** Has the next run find what the first did. */
+function Forget({ item }: { item: MemoryItem }) {
+  const queries = useQueryClient();
+  const [why, setWhy] = useState('');
+  const { runbook, target } = item;
+  return (
+    <span className="pt-1">
+      <Sure
+        ask="Forget…"
+        title={`Forget what runs remember of ${target}?`}
+        act="Forget it"
+        disabled={!why.trim()}
+        onAct={async () => {
+          await forgetMemory({ runbook, target, reason: why.trim() });
+          await queries.invalidateQueries({ queryKey: ['jobs'] });
+        }}
+      >
+        <p>The next run finds what the first did. It stands in the record.</p>
+        <Reason value={why} onType={setWhy} />
+      </Sure>
+    </span>
   );
 }

@@ -102,7 +102,13 @@ fn contacts(case: &Value, number: usize, runbook: &mut Value) -> Vec<Value> {
     let rename = |name: &mut Value| {
         *name = json!(format!("{}-{number}", name.as_str().expect("a name")));
     };
-    let all = documents(text).into_iter().map(|document| {
+    // What they call is made up for all cases.
+    let contacts: Vec<Document> =
+        documents(text).into_iter().filter(|document| document.kind == "contact").collect();
+    if contacts.is_empty() {
+        return Vec::new();
+    }
+    let all = contacts.into_iter().map(|document| {
         let mut contact = document.value;
         let members = contact.get_mut("members").and_then(Value::as_array_mut);
         members.into_iter().flatten().for_each(rename);
@@ -195,12 +201,11 @@ fn definitions() -> (String, usize) {
                     .next()
                     .filter(|r| ["safe", "keyed"].contains(r))
                     .unwrap_or("never");
-                let operation = operation.clone();
-                (
-                    operation,
-                    json!({ "takes": takes, "request": { "method": "POST", "path": "/" },
-                    "repeat": repeat }),
-                )
+                // What is safe only looks.
+                let method = if repeat == "safe" { "GET" } else { "POST" };
+                let request = json!({ "method": method, "path": "/" });
+                let described = json!({ "takes": takes, "request": request, "repeat": repeat });
+                (operation.clone(), described)
             })
             .collect();
         all.push(json!({ "connector": via, "operations": operations }));

@@ -72,7 +72,10 @@ fn a_rollout_goes_on_where_the_run_before_left_it_and_does_nothing_when_it_is_co
     assert_eq!(forgotten.code, 0, "{}", forgotten.all());
     let nothing = stage.arvok(&forget);
     assert!(
-        nothing.code != 0 && nothing.err.contains("remember of service/fares"),
+        nothing.code != 0
+            && nothing
+                .err
+                .contains("there is no memory of runbook `open-new-fares` on service/fares"),
         "{}",
         nothing.all()
     );

@@ -228,9 +228,8 @@ impl<'a, 'o> Dry<'a, 'o> {
 
     /// What is said before anything is changed; what that is shows only then.
     fn announcement(&mut self, announce: &Announce) -> DryPart {
-        self.later.insert("next");
-        let step = self.step(&announce.step, &Place::new(ANNOUNCED));
-        self.later.remove("next");
+        let mut step = self.step(&announce.step, &Place::new(ANNOUNCED));
+        step.given.retain(|(name, _)| name != "ask");
         DryPart { label: "announce".into(), taken: None, steps: vec![step] }
     }
 
@@ -306,24 +305,14 @@ impl<'a, 'o> Dry<'a, 'o> {
                 told.given.push(("require".into(), held));
             }
             Action::Set(set) => {
-                let values: Vec<(String, Preview)> = set
-                    .values
-                    .entries()
-                    .into_iter()
-                    .map(|(name, t)| (name, self.template(&t)))
-                    .collect();
+                let values = self.values(&set.values);
                 if let Some(all) = known(&values) {
                     self.outputs.insert(step.id.clone(), Value::Object(all));
                 }
                 told.given = values;
             }
             Action::Remember(remember) => {
-                let values: Vec<(String, Preview)> = remember
-                    .values
-                    .entries()
-                    .into_iter()
-                    .map(|(name, t)| (name, self.template(&t)))
-                    .collect();
+                let values = self.values(&remember.values);
                 self.remembers(&step.id, &values);
                 told.given = values;
             }
@@ -355,24 +344,14 @@ impl<'a, 'o> Dry<'a, 'o> {
                 told.given.extend(condition);
             }
             Action::Child(child) => {
-                told.given = child
-                    .give
-                    .entries()
-                    .into_iter()
-                    .map(|(name, t)| (name, self.template(&t)))
-                    .collect();
+                told.given = self.values(&child.give);
             }
             Action::Tell(tell) => {
                 told.given.push(("tell".into(), self.template(&tell.text)));
                 told.given.push(("to".into(), Preview::Known(tell.to.contact.clone().into())));
             }
             Action::Emit(emit) => {
-                told.given = emit
-                    .values
-                    .entries()
-                    .into_iter()
-                    .map(|(name, t)| (name, self.template(&t)))
-                    .collect();
+                told.given = self.values(&emit.values);
             }
             Action::Pause(pause) => told.given.push(("pause".into(), self.length(&pause.long))),
             Action::Finish(finish) => {
@@ -433,8 +412,7 @@ impl<'a, 'o> Dry<'a, 'o> {
     }
 
     fn call(&mut self, call: &Call, told: &mut DryStep) {
-        told.given =
-            call.give.entries().into_iter().map(|(name, t)| (name, self.template(&t))).collect();
+        told.given = self.values(&call.give);
         let request = match &call.target {
             CallTarget::Operation { via, operation } => {
                 let (Some(give), Some(operation)) =
@@ -445,8 +423,7 @@ impl<'a, 'o> Dry<'a, 'o> {
                 operation.request(&give, "<key>")
             }
             CallTarget::Script(script) => {
-                let env = script.env().entries().into_iter();
-                let given: Vec<_> = env.map(|(name, t)| (name, self.template(&t))).collect();
+                let given = self.values(script.env());
                 let (give, env) = (known(&told.given), known(&given));
                 let named = given.into_iter().map(|(name, told)| (format!("env {name}"), told));
                 told.given.extend(named);
@@ -519,6 +496,12 @@ impl<'a, 'o> Dry<'a, 'o> {
             }
             Err(e) => Preview::Wrong(e.to_string()),
         }
+    }
+
+    /// Values by name, as far as they can be known.
+    fn values(&self, values: &Template) -> Vec<(String, Preview)> {
+        let entries = values.entries().into_iter();
+        entries.map(|(name, template)| (name, self.template(&template))).collect()
     }
 
     /// What steps behind find in the memory, where that can be known.

@@ -89,7 +89,7 @@ impl Announce {
         };
         let step = Step {
             id: ANNOUNCED.to_owned(),
-            summary: Some("whether anybody objects to what it is about to do".to_owned()),
+            summary: Some("Whether anybody objects".to_owned()),
             when: None,
             retry: None,
             timeout: None,

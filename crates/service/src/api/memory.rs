@@ -45,7 +45,7 @@ pub(super) async fn forget(
     match memory::forget(&node.pools.questions, of, &caller.principal(), reason).await? {
         ForgottenMemory::Done => Ok(HttpResponse::NoContent().finish()),
         ForgottenMemory::Nothing => {
-            Err(ApiError::NotFound(format!("anything that runs of {runbook} remember of {target}")))
+            Err(ApiError::NotFound(format!("memory of runbook `{runbook}` on {target}")))
         }
         ForgottenMemory::AtWork(job) => Err(ApiError::Conflict(format!(
             "job {job} is at work on {target} and would remember it anew; wait for its end, or \

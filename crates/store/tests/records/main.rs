@@ -8,6 +8,7 @@ mod guards;
 mod intake;
 mod kit;
 mod leases;
+mod memory;
 mod mutes;
 mod outside;
 mod people;

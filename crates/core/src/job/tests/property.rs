@@ -132,7 +132,10 @@ impl Draw {
                 }
                 child
             }
-            8 => json!({ "emit": "step.done", "labels": { "of": "${job.target}" } }),
+            8 if self.below(2) == 0 => {
+                json!({ "emit": "step.done", "labels": { "of": "${job.target}" } })
+            }
+            8 => json!({ "remember": { "n": "${memory.n + 1}" } }),
             9 => {
                 let whens = ["1 > 2", "1 < 2"];
                 let mut branches: Vec<Value> = (0..=self.below(2))
@@ -172,6 +175,7 @@ impl Draw {
 
     fn runbook(&mut self) -> Runbook {
         let mut doc = json!({ "runbook": "r", "target": "vm/a", "timeout": "${1000}h",
+            "memory": { "n": { "type": "integer", "default": 0 } },
             "steps": self.list(3),
             "recover": self.list(1), "always": self.list(1) });
         if self.below(2) == 0 {
@@ -428,6 +432,13 @@ fn play_with(runbook: &Runbook, world: Mixed, said: &Said) -> (Went, Vec<String>
     (went, story.trace, story.sent.values().copied().max().unwrap_or_default())
 }
 
+/// What is remembered at the end.
+fn remembered(runbook: &Runbook, world: Mixed) -> Value {
+    let mut story = Story::new(runbook, json!({}), false, world);
+    story.play();
+    story.kept.memory
+}
+
 /// What one did and the other did not.
 fn differences(one: &Went, other: &Went) -> Vec<String> {
     let ends = [one, other].map(|w| format!("{} {} at {}", w.state, w.effect, w.end));
@@ -507,6 +518,10 @@ proptest! {
         let differ = differences(&went, &quietly);
         prop_assert!(differ.is_empty(), "with and without differ: \
             {differ:?}\n{}\n\n{}", trace.join("\n"), before.join("\n"));
+        let quiet = Mixed { gentle: true, ..quiet(seed) };
+        let before = remembered(&runbook, quiet);
+        let lossy = Mixed { lost: 3, doubled: 3, queued: 3, ..quiet };
+        prop_assert_eq!(remembered(&runbook, lossy), before, "{}", trace.join("\n"));
     }
 
     #[test]

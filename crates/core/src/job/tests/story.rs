@@ -86,7 +86,8 @@ pub(super) struct Story<'a, W> {
     pub catalog: Arc<Catalog>,
     pub world: W,
     stored: Value,
-    kept: StepOutputs,
+    /// What the records tell that steps gave, and what is remembered.
+    pub kept: StepOutputs,
     pub now: DateTime<Utc>,
     alarm: Alarm,
     pub to_come: BTreeMap<(DateTime<Utc>, u64), Happening>,
