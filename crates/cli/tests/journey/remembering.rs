@@ -1,6 +1,6 @@
 //! What runs of a runbook remember for those that come after them: on any node, whoever dies.
 
-use crate::kit::{Stage, until};
+use crate::kit::{Browser, Stage, until};
 use reqwest::Method;
 use serde_json::{Value, json};
 
@@ -83,6 +83,20 @@ fn a_rollout_goes_on_where_the_run_before_left_it_and_does_nothing_when_it_is_co
     assert!(audit.out.contains("memory.forgotten"), "{}", audit.out);
     let job = launch(&stage, &json!({}));
     assert_eq!(stage.job_in(job, &["succeeded"])["outputs"]["percent"], 20);
+
+    // The runbook's page shows it, and an author forgets it there.
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go("/runbooks/open-new-fares");
+    browser.see("percent = 20");
+    browser.click("Forget…");
+    browser.fill("[role=alertdialog] input", "the new fares were wrong");
+    browser.click("Forget it");
+    until("it is forgotten", || {
+        let stands = stage.get("/api/v1/memory?runbook=open-new-fares");
+        (stands["items"] == json!([])).then_some(())
+    });
 
     // Not under a job that is at work there, nor for whoever only answers.
     let job = launch(&stage, &json!({ "pause": "1h" }));
