@@ -34,7 +34,7 @@
 //!     alert: None,
 //!     has_alarm: false,
 //!     created: DateTime::UNIX_EPOCH,
-//!     memory: Value::Null,
+//!     memory: json!(null),
 //!     memory_full: false,
 //!     announce: None,
 //!     dry: false,
