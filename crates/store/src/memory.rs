@@ -19,7 +19,7 @@ pub struct Recalled {
     pub is_full: bool,
 }
 
-/// What runs of a runbook remember of a target.
+/// What runs of a runbook remember of a target. Whoever forgets it at that moment is waited for.
 ///
 /// # Errors
 /// If the database cannot be worked with.
@@ -36,7 +36,7 @@ pub async fn recall(
     let sql = "SELECT m.remembered, m.number IS NULL AND (SELECT count(*) >= $3
             FROM (SELECT 1 FROM memory WHERE runbook = $1 LIMIT $3) n) AS is_full
         FROM (SELECT 1) one LEFT JOIN LATERAL (SELECT number, remembered FROM memory
-            WHERE runbook = $1 AND target = $2 ORDER BY number DESC LIMIT 1) m ON true";
+            WHERE runbook = $1 AND target = $2 ORDER BY number DESC LIMIT 1 FOR SHARE) m ON true";
     let values = vec![runbook.into(), target.into(), MOST.into()];
     let row = sql::typed::<Row>(db, sql, values).await?.into_iter().next();
     Ok(row.map_or_else(Recalled::default, |row| Recalled {
@@ -102,15 +102,18 @@ pub async fn forget(
         id: i64,
     }
     let tx = db.begin().await?;
+    // It goes first: a job that is claimed from now on finds it gone, and one that was before is
+    // seen.
+    let values = || vec![runbook.into(), target.into()];
+    let gone = "DELETE FROM memory WHERE runbook = $1 AND target = $2";
+    let any = sql::run(&tx, gone, values()).await? > 0;
     let at_work = "SELECT id FROM job WHERE target = $2 AND runbook = $1 AND trial IS DISTINCT
         FROM 'dry' AND state IN ('running', 'waiting', 'paused', 'unsure') ORDER BY id LIMIT 1";
-    let values = || vec![runbook.into(), target.into()];
     if let Some(job) = sql::typed::<AtWork>(&tx, at_work, values()).await?.into_iter().next() {
         tx.rollback().await?;
         return Ok(ForgottenMemory::AtWork(job.id));
     }
-    let gone = "DELETE FROM memory WHERE runbook = $1 AND target = $2";
-    if sql::run(&tx, gone, values()).await? == 0 {
+    if !any {
         tx.rollback().await?;
         return Ok(ForgottenMemory::Nothing);
     }

@@ -27,7 +27,9 @@ pub const JOB_ANNOUNCED: &str = "job.announced";
 /// Steps that are named by it.
 const MOST_NAMED: usize = 5;
 
-/// Longest text of what one step is given, in bytes.
+/// Longest value that is named of what one step is given, and longest of all of them, in bytes. A
+/// value is named whole or not at all: part of a secret would not be found and hidden.
+const LONGEST_VALUE: usize = 100;
 const LONGEST_GIVEN: usize = 300;
 
 /// How many jobs of jobs are looked into for whether they change something.
@@ -171,6 +173,8 @@ impl<'a> Machine<'a> {
             _ => None,
         })?;
         let until = question.until.to_rfc3339_opts(SecondsFormat::Secs, true);
+        let (id, runbook, target) = (self.facts.id, &self.runbook.name, &self.facts.target);
+        let say = format!("job {id} ({runbook}) is about to act on {target}");
         let labels = [
             ("job", self.facts.id.to_string()),
             ("runbook", self.runbook.name.clone()),
@@ -183,7 +187,7 @@ impl<'a> Machine<'a> {
             severity: Severity::Indeterminate,
             state: AlertState::Noted,
             resource: ResourcePath::parse(&self.facts.target).ok()?,
-            say: cut(&question.text, MAX_SUMMARY).to_owned(),
+            say: cut(&say, MAX_SUMMARY).to_owned(),
             labels: labels.into_iter().map(|(name, text)| (name.to_owned(), text)).collect(),
             give: json!({ "until": until }),
         }))
@@ -226,14 +230,29 @@ impl<'m> Execution<'m> {
         };
         if let Some(call) = call
             && let Ok(given) = self.see(around, |scope| call.fill(scope))
-            && given.as_object().is_none_or(|given| !given.is_empty())
+            && let Some(given) = named(&given)
         {
-            let given = given.to_string();
-            let end = if given.len() > LONGEST_GIVEN { "…" } else { "" };
-            words.push_str(&format!(", with {}{end}", cut(&given, LONGEST_GIVEN)));
+            words.push_str(&format!(", with {given}"));
         }
         words
     }
+}
+
+/// What a step is given, as far as it is short; none if that is nothing.
+fn named(given: &Value) -> Option<String> {
+    let given = given.as_object().filter(|given| !given.is_empty())?;
+    let mut all = String::new();
+    for (name, value) in given {
+        let value = value.to_string();
+        let value = if value.len() > LONGEST_VALUE { "…" } else { &value };
+        let one = format!("{}{name}: {value}", if all.is_empty() { "" } else { ", " });
+        if all.len() + one.len() > LONGEST_GIVEN {
+            all.push_str(", …");
+            break;
+        }
+        all.push_str(&one);
+    }
+    Some(all)
 }
 
 /// Whether a step may change something by itself, and not by steps within it.

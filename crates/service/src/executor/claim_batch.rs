@@ -69,7 +69,11 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
     let mut all = Vec::new();
     for job in found {
         let alert = job.alert.and_then(|alert| alerts.get(&alert.0).cloned());
-        all.push((job.id, first(node, job, alert).await.map_err(|e| e.to_string())));
+        let id = job.id;
+        match first(node, job, alert).await {
+            Err(e @ StoreError::Contended(_)) => return Err(e),
+            first => all.push((id, first.map_err(|e| e.to_string()))),
+        }
     }
     let (mut begun, mut failed) = (Vec::new(), Vec::new());
     for (id, decided) in decided(node, all).await? {
@@ -107,6 +111,10 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
 /// What is needed to decide about the first event of a job.
 async fn first(node: &Node, found: ClaimedJob, alert: Option<Alert>) -> Result<First, StoreError> {
     let runbook = node.runbook(&found.runbook, found.runbook_version).await?;
+    // What runs remember is read by whoever holds the target, and here nobody does yet.
+    if runbook.as_ref().is_some_and(|runbook| !runbook.memory.is_empty()) {
+        return Err(StoreError::Contended("what runs remember"));
+    }
     PendingEvent::prepare(node, found, runbook, alert).await
 }
 

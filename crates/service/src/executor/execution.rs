@@ -18,7 +18,7 @@ use arvok_core::{
     Alert, Trial,
     connector::{CALLBACK, CALLBACK_KEY, CallEnd, CallbackAt, Failure, Repeat},
     job::{CallOut, Event, StepEvent, Transition},
-    runbook::{CallTarget, Runbook},
+    runbook::{ANNOUNCED, CallTarget, Runbook},
 };
 use arvok_store::{
     StoreError,
@@ -241,7 +241,11 @@ async fn call(node: &Node, held: &ClaimedJob, mut out: CallOut) -> Came {
         let what = StepEvent::Broke { failure, repeat: Repeat::Never };
         Came::from(Event::Step { place: out.place.clone(), attempt: out.attempt, what })
     };
-    let given = Value::Object(std::mem::take(&mut out.give));
+    let mut given = Value::Object(std::mem::take(&mut out.give));
+    // No author has written what an announcement says: it is hidden there what no page may show.
+    if out.place.as_str().starts_with(ANNOUNCED) && out.place.asks().is_some() {
+        given = node.published().redactor.value(given);
+    }
     let mut hidden = Vec::new();
     let given = match put_ways(node, held.id, &out.place, given, &mut hidden).await {
         Ok(given) => given,
