@@ -160,6 +160,20 @@ export const beginMute = (body: Schema['NewMute']) =>
   taken<Schema['NewlyMuted']>(client.POST('/api/v1/mutes', { body }));
 export const liftMute = (id: number) =>
   taken(client.DELETE('/api/v1/mutes/{id}', { params: { path: { id } } }));
+export type PlanItem = Schema['PlanItem'];
+export type PlanEntry = Schema['PlanEntry'];
+export type PlanDetail = Schema['PlanDetail'];
+export const plans = () => taken(client.GET('/api/v1/plans'));
+export const plan = (name: string) =>
+  taken<PlanDetail>(client.GET('/api/v1/plans/{name}', { params: { path: { name } } }));
+export const planTimes = (query: { plan?: string; from?: string; until?: string }) =>
+  taken<Schema['PlanTimes']>(client.GET('/api/v1/plan-times', { params: { query } }));
+export const runPlan = (name: string, why: string) =>
+  taken(client.POST('/api/v1/plans/{name}/run', { params: { path: { name } }, body: { why } }));
+export const skipPlan = (name: string, body: Schema['SkipPlan']) =>
+  taken(client.POST('/api/v1/plans/{name}/skip', { params: { path: { name } }, body }));
+export const unskipPlan = (name: string, due: string) =>
+  taken(client.POST('/api/v1/plans/{name}/unskip', { params: { path: { name } }, body: { due } }));
 export type GuardItem = Schema['GuardItem'];
 export const guards = () => taken(client.GET('/api/v1/guards'));
 export const guard = (name: string) =>

@@ -39,6 +39,7 @@ const AREAS: [string, [string, string][]][] = [
     [
       ['Rules', '/rules'],
       ['Runbooks', '/runbooks'],
+      ['Plans', '/plans'],
       ['Safety', '/safety'],
     ],
   ],

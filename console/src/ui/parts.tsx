@@ -44,7 +44,7 @@ export function Panel({ title, aside, children, className }: PanelProps) {
   );
 }
 
-const TONES = {
+export const TONES = {
   plain: 'bg-sunk text-ink-2',
   sea: 'bg-sea-soft text-sea',
   good: 'bg-good-soft text-good',

@@ -61,7 +61,7 @@ pub struct DefinitionName {
 
 /// What publishing changes, or would change.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Plan {
+pub struct PublishResult {
     /// Whether it was done.
     pub published: bool,
     /// One for each document.

@@ -37,6 +37,7 @@ pub mod listeners;
 pub mod memory;
 pub mod mutes;
 pub mod nodes;
+pub mod plans;
 pub mod rules;
 pub mod runbooks;
 pub mod runners;
@@ -61,8 +62,8 @@ pub use connections::{
 pub use contacts::{ContactItem, ContactWayItem};
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
-    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText, Plan,
-    PlannedChange, PublishRequest, SecretItem, SecretValue, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText,
+    PlannedChange, PublishRequest, PublishResult, SecretItem, SecretValue, Use,
 };
 pub use filters::{
     AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,
@@ -84,6 +85,10 @@ pub use listeners::{ListenerItem, ListenerState, Transport};
 pub use memory::{ForgetMemory, MemoryFilter, MemoryItem};
 pub use mutes::{MuteCovers, MuteFilter, MuteItem, NewMute, NewlyMuted};
 pub use nodes::{AsideItem, Backlog, NodeItem, Nodes};
+pub use plans::{
+    PlanDetail, PlanEntry, PlanFreeze, PlanItem, PlanTimes, PlanTimesFilter, RunPlan, SkipPlan,
+    UnskipPlan,
+};
 pub use rules::{
     AlertWhy, ClauseItem, DispatchGuess, Draft, FunctionItem, OperationItem, ProposalDecision,
     ProposalItem, RehearsalDifference, RehearsalDispatch, RehearsalLine, RehearsalReport,
@@ -96,7 +101,9 @@ pub use runners::{
     RunnerAct, RunnerAnswer, RunnerBeat, RunnerBegin, RunnerCall, RunnerCalls, RunnerClaim,
     RunnerEnd, RunnerFailure, RunnerItem, RunnerMade, RunnerResult, RunnerWork,
 };
-pub use storage::{Goes, KeepPlan, KeepRequest, RetentionTimes, Storage, StoredDay, StoredKind};
+pub use storage::{
+    Goes, KeepRequest, RetentionChange, RetentionTimes, Storage, StoredDay, StoredKind,
+};
 pub use subscribers::{OutgoingFilter, OutgoingItem, Replay, Replayed, SubscriberItem};
 pub use trials::{ClearedTrials, NewTrial, TriedStep, TryStep};
 pub use watch::{

@@ -85,7 +85,7 @@ pub struct KeepRequest {
 
 /// What a change of how long things are kept does.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct KeepPlan {
+pub struct RetentionChange {
     /// As it was.
     pub before: RetentionTimes,
     /// As it is then.

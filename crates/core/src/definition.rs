@@ -33,6 +33,8 @@ crate::words! {
         Group = "group",
         /// Limits that hold for all jobs of a selection.
         Guard = "guard",
+        /// A runbook that runs by itself, at times.
+        Plan = "plan",
     }
 }
 

@@ -14,6 +14,8 @@ crate::words! {
         Mail = "mail",
         /// A node by itself, or a command at its data folder.
         Node = "node",
+        /// A plan, at one of its times, by its name.
+        Plan = "plan",
         /// Somebody who is not known, by an address.
         Stranger = "stranger",
     }
@@ -64,6 +66,11 @@ impl Principal {
         Self::new(PrincipalKind::Node, name)
     }
 
+    /// A plan, at one of its times.
+    pub fn plan(name: &str) -> Self {
+        Self::new(PrincipalKind::Plan, name)
+    }
+
     /// Somebody who is not known, from an address.
     pub fn stranger(address: &str) -> Self {
         Self::new(PrincipalKind::Stranger, address)
@@ -85,7 +92,9 @@ impl Principal {
             PrincipalKind::Token => self.id.clone(),
             PrincipalKind::Link => format!("{} (by link, not signed in)", self.id),
             PrincipalKind::Mail => format!("{} (by mail, not signed in)", self.id),
-            PrincipalKind::Node | PrincipalKind::Stranger => format!("{} ({})", self.id, self.kind),
+            PrincipalKind::Node | PrincipalKind::Plan | PrincipalKind::Stranger => {
+                format!("{} ({})", self.id, self.kind)
+            }
         }
     }
 

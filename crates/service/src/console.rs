@@ -15,7 +15,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// The paths of the console's own pages.
-const PAGES: [&str; 19] = [
+const PAGES: [&str; 20] = [
     "",
     "decide",
     "alerts",
@@ -29,6 +29,7 @@ const PAGES: [&str; 19] = [
     "subscribers",
     "contacts",
     "guards",
+    "plans",
     "safety",
     "sources",
     "system",

@@ -26,6 +26,7 @@ mod metrics;
 mod node;
 pub mod offline;
 mod outbox;
+mod plan_runs;
 mod problem;
 mod random;
 mod readiness;

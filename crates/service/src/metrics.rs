@@ -1,7 +1,7 @@
 //! Counters and gauges in the OpenMetrics text format.
 
 use arvok_api::CallState;
-use arvok_core::{Catalog, Kind, job::JobState};
+use arvok_core::{Catalog, Kind, job::JobState, plan};
 use prometheus_client::{
     encoding::{EncodeLabelSet, text::encode},
     metrics::{counter::Counter, family::Family, gauge::Gauge, histogram::Histogram, info::Info},
@@ -362,10 +362,11 @@ impl Metrics {
                 Kind::Rule => {
                     drop(self.intake.rule_errors.get_or_create(&RuleLabel { rule: name }))
                 }
-                Kind::Runbook => {
+                Kind::Runbook | Kind::Plan => {
+                    let runbook = if kind == Kind::Plan { plan::job_name(&name) } else { name };
                     for state in ENDS {
-                        let label =
-                            EndLabel { runbook: name.clone(), state: state.as_str().to_owned() };
+                        let (runbook, state) = (runbook.clone(), state.as_str().to_owned());
+                        let label = EndLabel { runbook, state };
                         drop(self.work.jobs_ended.get_or_create(&label));
                     }
                 }

@@ -79,12 +79,34 @@ pub async fn launch(
     if let Some(before) = earlier_launch(db, &launch).await? {
         return Ok(before);
     }
+    let tx = db.begin().await?;
+    match make(&tx, &launch, now).await {
+        Ok(id) => {
+            tx.commit().await?;
+            Ok(Launched::New(id))
+        }
+        Err(e) => {
+            tx.rollback().await?;
+            // The same was sent twice at once: the other was first.
+            if e.is_duplicate() { earlier_launch(db, &launch).await?.ok_or(e) } else { Err(e) }
+        }
+    }
+}
+
+/// Makes a job, in the transaction of somebody who has seen that the same was not launched before.
+///
+/// # Errors
+/// [`StoreError::is_duplicate`] if it was meanwhile.
+pub(crate) async fn make(
+    tx: &impl ConnectionTrait,
+    launch: &Launch<'_>,
+    now: DateTime<Utc>,
+) -> Result<JobId, StoreError> {
     let alarm = match launch.alert {
-        Some(alert) => alarm_of_alert(db, alert).await?,
+        Some(alert) => alarm_of_alert(tx, alert).await?,
         None => None,
     };
-    let (trace, trial) = new::marks_of_alert(db, launch.alert).await?;
-    let trace = launch.trace.or(trace);
+    let (trace, trial) = new::marks_of_alert(tx, launch.alert).await?;
     let job = NewJob {
         id: None,
         runbook: launch.runbook.to_owned(),
@@ -105,24 +127,13 @@ pub async fn launch(
         reason: launch.reason.clone(),
         at: now,
         beginning: Beginning::Fresh,
-        trace,
+        trace: launch.trace.or(trace),
         trial,
     };
-    let tx = db.begin().await?;
-    match new::make(&tx, job).await {
-        Ok(made) => {
-            let id = made.ok_or(StoreError::Contended("the numbers of jobs"))?;
-            let name = audit::job_name(id);
-            audit::record(&tx, launch.by, "job.launched", &name, &launch.reason).await?;
-            tx.commit().await?;
-            Ok(Launched::New(id))
-        }
-        Err(e) => {
-            tx.rollback().await?;
-            // The same was sent twice at once: the other was first.
-            if e.is_duplicate() { earlier_launch(db, &launch).await?.ok_or(e) } else { Err(e) }
-        }
-    }
+    let made = new::make(tx, job).await?;
+    let id = made.ok_or(StoreError::Contended("the numbers of jobs"))?;
+    audit::record(tx, launch.by, "job.launched", &audit::job_name(id), &launch.reason).await?;
+    Ok(id)
 }
 
 /// A job that goes on from where another ended.
@@ -206,8 +217,8 @@ pub async fn go_on(
     Ok(Some(Launched::New(id)))
 }
 
-async fn earlier_launch(
-    db: &DatabaseConnection,
+pub(crate) async fn earlier_launch(
+    db: &impl ConnectionTrait,
     launch: &Launch<'_>,
 ) -> Result<Option<Launched>, StoreError> {
     let Some(key) = launch.key else { return Ok(None) };

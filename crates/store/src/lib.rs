@@ -29,6 +29,7 @@ pub mod memory;
 pub mod mutes;
 pub mod nodes;
 pub mod outside;
+pub mod plans;
 pub mod proposals;
 pub mod read;
 pub mod retention;

@@ -102,6 +102,10 @@ impl MigratorTrait for Migrator {
                 name: "0021_memory",
                 sql: include_str!("../migrations/0021_memory.sql"),
             }),
+            Box::new(Step {
+                name: "0022_plans",
+                sql: include_str!("../migrations/0022_plans.sql"),
+            }),
         ]
     }
 }

@@ -13,6 +13,8 @@ arvok_core::words! {
     pub enum TimerKind("kind of timer") {
         /// The next time of a source with a schedule; the key is its name.
         Schedule = "schedule",
+        /// The next time of a plan; the key is its name.
+        Plan = "plan",
     }
 }
 

@@ -317,6 +317,7 @@ pub async fn sweep(
     run(nodes, before(TimeDelta::days(1))).await?;
     crate::runners::calls::sweep(db).await?;
     crate::mutes::sweep(db, now, A_PASS).await?;
+    crate::plans::sweep(db, now, A_PASS).await?;
     Ok(Swept {
         unreadable: run(old, before(limits.unreadable)).await?
             + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,

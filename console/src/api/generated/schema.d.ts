@@ -369,7 +369,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`, `contact`, `calendar`, `group`, `guard`. */
+        /** What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`, `contact`, `calendar`, `group`, `guard`, `plan`. */
         get: operations["listDefinitions"];
         put?: never;
         post?: never;
@@ -837,6 +837,125 @@ export interface paths {
         get: operations["describe"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan-times": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The times of plans within a span: those to come, with what would hold them back, and those that were, with their jobs. */
+        get: operations["listPlanTimes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Plans, by name, each with its next time and its last run. */
+        get: operations["listPlans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One plan with its times, its runs and what is remembered. */
+        get: operations["showPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{name}/dry-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a run of a plan would do now, without doing anything. */
+        post: operations["dryRunPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{name}/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs a plan now, whatever its times. Not while a run of it is under way. The same run asked for twice with the same `Idempotency-Key` makes one job. */
+        post: operations["runPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{name}/skip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that a plan does not run at one of its times to come. */
+        post: operations["skipPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plans/{name}/unskip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that a plan runs at a time that was skipped. */
+        post: operations["unskipPlan"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2989,15 +3108,6 @@ export interface components {
              */
             failed: number;
         };
-        /** @description What a change of how long things are kept does. */
-        KeepPlan: {
-            /** @description As it was. */
-            before: components["schemas"]["RetentionTimes"];
-            /** @description As it is then. */
-            after: components["schemas"]["RetentionTimes"];
-            /** @description What goes within the next minutes. */
-            goes: components["schemas"]["Goes"];
-        };
         /** @description A change of how long things are kept; what is not named stays as it is. */
         KeepRequest: {
             /**
@@ -4360,6 +4470,38 @@ export interface components {
             bounded?: boolean;
         };
         /** @description A page of a list. */
+        Page_PlanItem: {
+            /** @description The items, newest first. */
+            items: {
+                /** @description The name. */
+                name: string;
+                /** @description One line for people. */
+                summary?: string | null;
+                /**
+                 * Format: int32
+                 * @description Its version.
+                 */
+                version: number;
+                /** @description The runbook that it runs. */
+                runbook: string;
+                /** @description When, in words; absent: when somebody runs it. */
+                times?: string | null;
+                /** @description The resources that it runs for, as of now; empty: it launches one job. */
+                resources: string[];
+                /** @description Why it could not run now; absent if it could. */
+                trouble?: string | null;
+                next?: components["schemas"]["PlanEntry"] | null;
+                last?: components["schemas"]["PlanEntry"] | null;
+            }[];
+            /** @description Given as `after` it yields the next page; absent on the last. */
+            next?: string | null;
+            /**
+             * @description Whether the search stopped here because it had looked through enough for one question;
+             *     `next` goes on from there, though the page may be short or empty.
+             */
+            bounded?: boolean;
+        };
+        /** @description A page of a list. */
         Page_ProposalItem: {
             /** @description The items, newest first. */
             items: {
@@ -4618,16 +4760,98 @@ export interface components {
              */
             bounded?: boolean;
         };
-        /** @description What publishing changes, or would change. */
-        Plan: {
-            /** @description Whether it was done. */
-            published: boolean;
-            /** @description One for each document. */
-            changes: components["schemas"]["PlannedChange"][];
-            /** @description Problems; if there are any, nothing is published. */
-            problems: components["schemas"]["FileProblem"][];
-            /** @description What is allowed and most likely not meant. */
-            warnings?: components["schemas"]["FileProblem"][];
+        /** @description A plan with its times. */
+        PlanDetail: {
+            /** @description The plan. */
+            plan: components["schemas"]["PlanItem"];
+            /** @description Its next times, the first first. */
+            coming: components["schemas"]["PlanEntry"][];
+            /** @description Its runs and the times that it did not run at, the latest first. */
+            past: components["schemas"]["PlanEntry"][];
+            /** @description What the next run finds, by name; empty if nothing is remembered. */
+            memory: Record<string, never>;
+        };
+        /** @description A time of a plan, or a run of it by hand. */
+        PlanEntry: {
+            /** @description The plan. */
+            plan: string;
+            /**
+             * Format: date-time
+             * @description The time for which it runs; absent if somebody ran it.
+             */
+            due?: string | null;
+            /**
+             * Format: date-time
+             * @description Where it stands in a calendar: the time, or when somebody ran it.
+             */
+            at: string;
+            /** @description Whether it is to come. */
+            coming: boolean;
+            /**
+             * Format: int32
+             * @description How many times it stands for: of a plan that runs often those of an hour are one, at the
+             *     first of them.
+             */
+            times: number;
+            /** @enum {string|null} */
+            omitted?: "skipped" | "missed" | "overlapped" | "muted" | "refused" | null;
+            /** @description Why, in words; of a run why it did not succeed, or what else is to be said. */
+            reason?: string | null;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            by?: string | null;
+            /**
+             * Format: int64
+             * @description The job of the run.
+             */
+            job?: number | null;
+            /** @enum {string|null} */
+            state?: "queued" | "running" | "waiting" | "paused" | "succeeded" | "failed" | "cancelled" | "expired" | "refused" | "unsure" | null;
+            /** @enum {string|null} */
+            effect?: "confirmed" | "unconfirmed" | "not checked" | null;
+            frozen?: components["schemas"]["PlanFreeze"] | null;
+        };
+        /** @description A guard that lets nothing of a plan begin at a time. */
+        PlanFreeze: {
+            /** @description The guard. */
+            guard: string;
+            /** @description Why, in words. */
+            because: string;
+            /**
+             * Format: date-time
+             * @description When the run, or what it launches, may begin; absent if that is not known.
+             */
+            until?: string | null;
+            /** @description Whether that is too late for it: by then nothing of it begins any more. */
+            too_late: boolean;
+        };
+        /** @description A plan as it stands. */
+        PlanItem: {
+            /** @description The name. */
+            name: string;
+            /** @description One line for people. */
+            summary?: string | null;
+            /**
+             * Format: int32
+             * @description Its version.
+             */
+            version: number;
+            /** @description The runbook that it runs. */
+            runbook: string;
+            /** @description When, in words; absent: when somebody runs it. */
+            times?: string | null;
+            /** @description The resources that it runs for, as of now; empty: it launches one job. */
+            resources: string[];
+            /** @description Why it could not run now; absent if it could. */
+            trouble?: string | null;
+            next?: components["schemas"]["PlanEntry"] | null;
+            last?: components["schemas"]["PlanEntry"] | null;
+        };
+        /** @description Times of plans, and of the events of calendars at which they, or all jobs, may not begin. */
+        PlanTimes: {
+            /** @description The times and runs, the first first. */
+            entries: components["schemas"]["PlanEntry"][];
+            /** @description Whether there are more than are listed. */
+            more: boolean;
         };
         /** @description What becomes of one document. */
         PlannedChange: {
@@ -4772,6 +4996,17 @@ export interface components {
              *     meanwhile, nothing is published.
              */
             expects?: components["schemas"]["ExpectedVersion"][];
+        };
+        /** @description What publishing changes, or would change. */
+        PublishResult: {
+            /** @description Whether it was done. */
+            published: boolean;
+            /** @description One for each document. */
+            changes: components["schemas"]["PlannedChange"][];
+            /** @description Problems; if there are any, nothing is published. */
+            problems: components["schemas"]["FileProblem"][];
+            /** @description What is allowed and most likely not meant. */
+            warnings?: components["schemas"]["FileProblem"][];
         };
         /** @description How two versions differ. */
         RehearsalDifference: {
@@ -5005,6 +5240,15 @@ export interface components {
             /** @description Why. */
             reason: string;
         };
+        /** @description What a change of how long things are kept does. */
+        RetentionChange: {
+            /** @description As it was. */
+            before: components["schemas"]["RetentionTimes"];
+            /** @description As it is then. */
+            after: components["schemas"]["RetentionTimes"];
+            /** @description What goes within the next minutes. */
+            goes: components["schemas"]["Goes"];
+        };
         /** @description How long things are kept, the same for all nodes. */
         RetentionTimes: {
             /**
@@ -5056,6 +5300,14 @@ export interface components {
              * @description Those behind this handle; from the oldest on if left out.
              */
             after?: number | null;
+        };
+        /** @description That a plan runs now. */
+        RunPlan: {
+            /**
+             * @description Why.
+             * @default null
+             */
+            why: string | null;
         };
         /** @description What a form for a runbook is made from. */
         RunbookForm: {
@@ -5388,6 +5640,16 @@ export interface components {
         SignIn: {
             /** @description The token. */
             token: string;
+        };
+        /** @description That a plan does not run at a time. */
+        SkipPlan: {
+            /**
+             * Format: date-time
+             * @description The time, one of those to come. Left out: the next that is not skipped yet.
+             */
+            due?: string | null;
+            /** @description Why. */
+            reason: string;
         };
         /**
          * @description How a step of a job, or a try of it, stands.
@@ -5765,6 +6027,14 @@ export interface components {
             reason: string;
             /** @description The payload, cut at 64 KiB. */
             payload: string;
+        };
+        /** @description That a plan runs at a time that was skipped. */
+        UnskipPlan: {
+            /**
+             * Format: date-time
+             * @description The time.
+             */
+            due: string;
         };
         /** @description How a definition has fared, over all that is kept. */
         Use: {
@@ -10243,6 +10513,585 @@ export interface operations {
             };
         };
     };
+    listPlanTimes: {
+        parameters: {
+            query?: {
+                /** @description Of this plan alone. */
+                plan?: string;
+                /** @description From here on, in RFC 3339. Left out: a week ago. */
+                from?: string;
+                /** @description Until here; 100 days after `from` at most. Left out: in two weeks. */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanTimes"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPlans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_PlanItem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanDetail"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dryRunPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DryRun"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runPlan: {
+        parameters: {
+            query?: never;
+            header?: {
+                "Idempotency-Key"?: string | null;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunPlan"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Launched"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Launched"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    skipPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SkipPlan"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEntry"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unskipPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UnskipPlan"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanEntry"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listProposals: {
         parameters: {
             query?: {
@@ -10602,7 +11451,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Plan"];
+                    "application/json": components["schemas"]["PublishResult"];
                 };
             };
             400: {
@@ -11694,7 +12543,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KeepPlan"];
+                    "application/json": components["schemas"]["RetentionChange"];
                 };
             };
             400: {

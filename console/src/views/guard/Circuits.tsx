@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { type GuardItem, resumeGuard } from '../../api/client';
 import { useMay } from '../../ui/rights';
+import { runbookPath } from '../../ui/runbookPath';
 import { Sure } from '../../ui/Sure';
 import { Exact } from '../../ui/Time';
 import { some } from '../../ui/words';
@@ -22,7 +23,7 @@ export function Circuits({ guard }: { guard: GuardItem }) {
         >
           <p className="min-w-0 flex-1 break-words">
             Rules propose{' '}
-            <Link to={`/runbooks/${open.runbook}`} className="font-semibold hover:underline">
+            <Link to={runbookPath(open.runbook)} className="font-semibold hover:underline">
               {open.runbook}
             </Link>{' '}
             and dispatch none: by <Exact at={open.since} /> {some(open.failures, 'job')} had failed

@@ -6,6 +6,7 @@ import { type JobDetail, job as load } from '../../api/client';
 import { Copy } from '../../ui/Copy';
 import { Empty, Header, JobTag, Lost, TrialTag } from '../../ui/parts';
 import { shown } from '../../ui/principal';
+import { planOf, runbookPath } from '../../ui/runbookPath';
 import { Open } from '../decision/Open';
 import { Held } from './Held';
 import { FromFailed, JobActions } from './JobActions';
@@ -38,12 +39,14 @@ export function Component() {
               </Link>
             )}
             <FromFailed key={job.id} job={job} />
-            <Link
-              to={`/runbooks/${job.runbook}/launch?like=${job.id}`}
-              className="font-semibold text-sea hover:underline"
-            >
-              Again…
-            </Link>
+            {!planOf(job.runbook) && (
+              <Link
+                to={`/runbooks/${job.runbook}/launch?like=${job.id}`}
+                className="font-semibold text-sea hover:underline"
+              >
+                Again…
+              </Link>
+            )}
           </>
         }
       >
@@ -127,7 +130,7 @@ function Chain({ detail }: { detail: JobDetail }) {
   const { job } = detail;
   const links: ChainLink[] = [
     ...origin(detail),
-    ['Job', job.runbook, `/runbooks/${job.runbook}`, 'here'],
+    ['Job', job.runbook, runbookPath(job.runbook), 'here'],
     [
       'Effect',
       job.effect ?? 'not yet known',

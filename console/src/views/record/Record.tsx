@@ -41,11 +41,12 @@ const ACTS = [
 ] as const;
 const KNOWN = ['by', 'act', 'since'] as const;
 /** Kinds of definitions that have a page. */
-const PAGES = ['rule', 'runbook', 'source', 'connection', 'subscriber', 'contact', 'guard'];
+const PAGES = ['rule', 'runbook', 'source', 'connection', 'subscriber', 'contact', 'guard', 'plan'];
 
 /** Where what was done can be looked at. */
 function place({ what, act }: AuditItem): string | undefined {
   const [kind = '', name = ''] = what.split(' ');
+  if (kind === 'plan' && act.startsWith('plan.')) return `/plans/${name}`;
   if (kind === 'job' && /^\d+$/.test(name)) {
     return act === 'proposal.dismissed' ? `/proposals/${name}` : `/jobs/${name}`;
   }

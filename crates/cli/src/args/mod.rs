@@ -8,6 +8,7 @@ mod demo;
 mod guards;
 mod jobs;
 mod mutes;
+mod plans;
 mod rules;
 mod runners;
 mod subscribers;
@@ -24,6 +25,7 @@ pub use demo::{OfPort, Scene, Standin, WatchedPort};
 pub use guards::GuardCommand;
 pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use mutes::{BeginMute, MuteCommand};
+pub use plans::PlanCommand;
 pub use rules::{
     Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, TryStepArgs,
     Versioned,
@@ -271,6 +273,9 @@ Examples:
     /// Jobs: what is being done
     #[command(subcommand)]
     Job(JobCommand),
+    /// Plans: runbooks that run by themselves at times, with what is to come and what was
+    #[command(subcommand)]
+    Plan(PlanCommand),
     /// Guards: limits that hold for all jobs, and what they hold
     #[command(subcommand)]
     Guard(GuardCommand),

@@ -9,8 +9,8 @@ use crate::{
 };
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileProblem,
-    FileText, Page, Plan, PlannedChange, PublishRequest, Retried, RetryRequest, UnreadableItem,
-    VersionItem,
+    FileText, Page, PlannedChange, PublishRequest, PublishResult, Retried, RetryRequest,
+    UnreadableItem, VersionItem,
 };
 use arvok_core::{
     Catalog, Kind, Problem,
@@ -163,7 +163,7 @@ pub async fn check_beside(
         dry_run: true,
         expects: Vec::new(),
     };
-    let plan: Plan = Client::of(server)?.post("/api/v1/publish", &request).await?;
+    let plan: PublishResult = Client::of(server)?.post("/api/v1/publish", &request).await?;
     let good = plan.problems.is_empty();
     if output.json {
         show::json(&plan.problems.iter().chain(&plan.warnings).collect::<Vec<_>>())?;
@@ -289,7 +289,7 @@ pub(super) async fn change(
     output: Output,
 ) -> Result<(), CliError> {
     let client = Client::of(server)?;
-    let plan: Plan = client.post("/api/v1/publish", &request).await?;
+    let plan: PublishResult = client.post("/api/v1/publish", &request).await?;
     if !output.json {
         warn(&plan.warnings.iter().cloned().map(Into::into).collect::<Vec<_>>(), all_warnings);
     }
@@ -320,7 +320,7 @@ pub(super) async fn change(
         version: change.version,
     };
     request.expects = plan.changes.iter().map(expected).collect();
-    let plan: Plan = client.post("/api/v1/publish", &request).await?;
+    let plan: PublishResult = client.post("/api/v1/publish", &request).await?;
     if output.json {
         return show::json(&plan);
     }

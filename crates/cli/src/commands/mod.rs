@@ -19,6 +19,7 @@ mod library;
 mod list;
 mod mutes;
 mod nodes;
+mod plans;
 mod proposals;
 mod rules;
 mod runners;
@@ -92,6 +93,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Connection(command) => connections::connection(command).await,
         Command::Connector(command) => definitions::named("connector", command).await,
         Command::Contact(command) => contacts::contact(command).await,
+        Command::Plan(command) => plans::plan(command).await,
         Command::Guard(command) => guards::guard(command).await,
         Command::Subscriber(command) => subscribers::subscriber(command).await,
         Command::Job(command) => jobs::job(command).await,

@@ -2,7 +2,7 @@
 
 use super::{ask::agreed, pairs};
 use crate::{args::StorageCommand, client::Client, error::CliError, show};
-use arvok_api::{KeepPlan, KeepRequest, Storage};
+use arvok_api::{KeepRequest, RetentionChange, Storage};
 
 pub async fn storage(command: StorageCommand) -> Result<(), CliError> {
     match command {
@@ -50,6 +50,6 @@ pub async fn storage(command: StorageCommand) -> Result<(), CliError> {
     Ok(())
 }
 
-async fn ask(client: &Client, request: &KeepRequest) -> Result<KeepPlan, CliError> {
+async fn ask(client: &Client, request: &KeepRequest) -> Result<RetentionChange, CliError> {
     client.put("/api/v1/storage/retention", request).await
 }

@@ -5,7 +5,7 @@ use super::{
     real::{Real, RealConnection},
 };
 use crate::{client::Client, error::CliError};
-use arvok_api::{FileText, NewRunner, Plan, PublishRequest, RunnerMade, SecretValue};
+use arvok_api::{FileText, NewRunner, PublishRequest, PublishResult, RunnerMade, SecretValue};
 use arvok_connect::Keys;
 use arvok_postgres::{Cluster, Durability, SupervisedChild, free_port, spawn_supervised};
 use arvok_service::secret_text;
@@ -190,7 +190,7 @@ impl World {
         Ok(())
     }
 
-    async fn send(&self, files: Vec<FileText>) -> Result<Plan, CliError> {
+    async fn send(&self, files: Vec<FileText>) -> Result<PublishResult, CliError> {
         let (withdraw, expects) = (Vec::new(), Vec::new());
         let request = PublishRequest { files, withdraw, dry_run: false, expects };
         self.client.post("/api/v1/publish", &request).await

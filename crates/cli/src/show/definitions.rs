@@ -2,8 +2,8 @@
 
 use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem, Page, Plan, PlannedChange, Retried,
-    UnreadableItem, Use,
+    ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem, Page, PlannedChange, PublishResult,
+    Retried, UnreadableItem, Use,
 };
 use similar::{ChangeTag, TextDiff};
 
@@ -183,7 +183,7 @@ pub fn retried(r: &Retried) -> String {
 }
 
 /// What publishing would change.
-pub fn changes(plan: &Plan) -> String {
+pub fn changes(plan: &PublishResult) -> String {
     let mut lines = Vec::new();
     for c in plan.changes.iter().filter(|c| c.change != ChangeKind::Same) {
         let what = match c.change {

@@ -1,7 +1,7 @@
 //! What is stored, and for how long.
 
 use super::{Table, ago};
-use arvok_api::{KeepPlan, RetentionTimes, Storage, StoredDay};
+use arvok_api::{RetentionChange, RetentionTimes, Storage, StoredDay};
 use arvok_core::Period;
 use chrono::{DateTime, Utc};
 use std::collections::{BTreeMap, BTreeSet};
@@ -62,7 +62,7 @@ fn kept_for(kept: &RetentionTimes) -> Vec<(String, Period)> {
 }
 
 /// What a change of how long things are kept does: what is kept otherwise, and what goes.
-pub fn keep(plan: &KeepPlan) -> String {
+pub fn keep(plan: &RetentionChange) -> String {
     let (before, after): (BTreeMap<_, _>, BTreeMap<_, _>) =
         (kept_for(&plan.before).into_iter().collect(), kept_for(&plan.after).into_iter().collect());
     if before == after {

@@ -33,6 +33,7 @@ mod night;
 mod nodes;
 mod outside;
 mod people;
+mod plans;
 mod poison;
 mod pooled;
 mod private;

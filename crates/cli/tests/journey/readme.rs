@@ -23,6 +23,7 @@ const HYPERVISOR_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-hype
 const DEVICE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-device.md");
 const RUNNER_GUIDE: &str = include_str!("../../../../docs/guide/run-a-runner.md");
 const SCRIPT_GUIDE: &str = include_str!("../../../../docs/guide/write-a-script.md");
+const PLAN_GUIDE: &str = include_str!("../../../../docs/guide/run-at-times.md");
 const SENDER_GUIDE: &str = include_str!("../../../../docs/guide/connect-a-sender.md");
 
 /// Somebody who reads a page and does what it says.
@@ -277,6 +278,11 @@ fn the_guide_to_devices_does_what_it_says() {
 #[test]
 fn the_guide_to_hypervisors_does_what_it_says() {
     Reader::new("guide-hypervisor").follow(HYPERVISOR_GUIDE);
+}
+
+#[test]
+fn the_guide_to_plans_does_what_it_says() {
+    Reader::new("guide-plans").follow(PLAN_GUIDE);
 }
 
 #[test]

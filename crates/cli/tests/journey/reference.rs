@@ -109,15 +109,15 @@ fn the_example_of_contacts_is_accepted() {
     assert_eq!(said.code, 0, "{}", said.all());
 }
 
-/// The groups and guards of the page about documents are such.
+/// The groups, guards and plans of the page about documents are such, and fit the library.
 #[test]
-fn the_examples_of_guards_are_accepted() {
+fn the_examples_of_guards_and_plans_are_accepted() {
     let page = include_str!("../../../../docs/reference/documents.md");
     let section = page.split("\n## calendar\n").nth(1).expect("a section");
     let blocks = section.split("```yaml\n").skip(1).filter_map(|b| b.split("```").next());
     let file = crate::kit::folder("guards-page").join("guards.yaml");
     std::fs::write(&file, blocks.collect::<Vec<_>>().join("---\n")).expect("a file");
-    let said = arvok(&["check", &file.display().to_string()], &[], "");
+    let said = arvok(&["check", &file.display().to_string(), crate::kit::LIBRARY], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }
 

@@ -17,6 +17,7 @@ use crate::{
     guard::{AHEAD, AtTimes, Guard, Guards, StandingGuard},
     job,
     matcher::Matcher,
+    plan::{self, Plan},
     rehearse,
     rule::Rule,
     runbook::Runbook,
@@ -52,7 +53,7 @@ impl KindOf {
 }
 
 /// All kinds of definitions.
-const KINDS: [KindOf; 10] = [
+const KINDS: [KindOf; 11] = [
     KindOf::of::<Source>(),
     KindOf::of::<Rule>(),
     KindOf::of::<Runbook>(),
@@ -63,6 +64,7 @@ const KINDS: [KindOf; 10] = [
     KindOf::of::<NamedCalendar>(),
     KindOf::of::<Group>(),
     KindOf::of::<Guard>(),
+    KindOf::of::<Plan>(),
 ];
 
 /// The JSON Schema (draft 2020-12) of one kind of document, made from the types that read it.
@@ -184,6 +186,17 @@ impl Catalog {
     pub fn shared<T: Defined + Send + Sync>(&self, name: &str) -> Option<(Arc<T>, i32)> {
         let entry = self.entry(T::KIND, name)?;
         Some((shared(entry)?, entry.version))
+    }
+
+    /// A runbook with its version, or what the runs of a plan are jobs of, with that of the plan.
+    pub fn runbook(&self, name: &str) -> Option<(Arc<Runbook>, i32)> {
+        match plan::of_job_name(name) {
+            None => self.shared(name),
+            Some(name) => {
+                let (plan, version) = self.get::<Plan>(name)?;
+                Some((Arc::clone(&plan.runbook), version))
+            }
+        }
     }
 
     /// The definitions that name one of them.

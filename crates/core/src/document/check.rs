@@ -12,6 +12,8 @@ pub struct Checker<'a> {
     problems: Vec<Problem>,
     /// What the types complained about already: JSON pointers.
     left_out: Vec<String>,
+    /// Where that stands in the document itself which stands at a pointer of what is made of it.
+    written_at: fn(&str) -> String,
 }
 
 impl<'a> Checker<'a> {
@@ -36,11 +38,22 @@ impl<'a> Checker<'a> {
 
     /// No diagnostics so far, but for the form of the document's own name.
     fn new(document: &'a Document) -> Self {
-        let mut checker = Self { document, problems: Vec::new(), left_out: Vec::new() };
+        let mut checker = Self {
+            document,
+            problems: Vec::new(),
+            left_out: Vec::new(),
+            written_at: str::to_owned,
+        };
         if let Err(wrong) = check_name(&document.name) {
             checker.fail(&format!("/{}", document.kind), wrong);
         }
         checker
+    }
+
+    /// The same for what is made of the document, and checked in its place: where each pointer
+    /// leads in the document itself.
+    pub fn of_what_is_made(&mut self, written_at: fn(&str) -> String) {
+        self.written_at = written_at;
     }
 
     /// The document under check.
@@ -51,6 +64,7 @@ impl<'a> Checker<'a> {
     /// Notes a diagnostic about the value at a pointer, unless it only follows from one that the
     /// types have made: about what was left out, or what it was left out of.
     pub fn fail(&mut self, pointer: &str, message: impl ToString) {
+        let pointer = &*(self.written_at)(pointer);
         let follows = |gone: &String| {
             let above = gone.rsplit_once('/').map_or("", |(above, _)| above);
             pointer == above
@@ -70,10 +84,23 @@ impl<'a> Checker<'a> {
 
     /// A part of the document as a type; diagnostics get the places of what is wrong.
     pub fn decode<T: DeserializeOwned>(&mut self, pointer: &str, value: &Value) -> Option<T> {
-        let Decoded { made, problems, left_out } = self.document.decoded(pointer, value);
+        let pointer = (self.written_at)(pointer);
+        let Decoded { made, problems, left_out } = self.document.decoded(&pointer, value);
         self.problems.extend(problems);
         self.left_out.extend(left_out);
         made
+    }
+
+    /// Notes a diagnostic about some characters of the string at a pointer.
+    pub fn fail_within(&mut self, pointer: &str, span: Option<(u32, u32)>, message: String) {
+        let pointer = (self.written_at)(pointer);
+        self.note(self.document.inner_problem(&pointer, span, message));
+    }
+
+    /// The string that stands at a pointer.
+    pub fn string_at(&self, pointer: &str) -> &'a str {
+        let pointer = (self.written_at)(pointer);
+        self.document.value.pointer(&pointer).and_then(Value::as_str).unwrap_or_default()
     }
 
     /// Notes a diagnostic that has its place already.

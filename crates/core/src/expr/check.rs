@@ -11,7 +11,7 @@ impl Checker<'_> {
         match made.may_be_condition(names) {
             Ok(()) => Some(made),
             Err(e) => {
-                self.note(self.document().inner_problem(pointer, e.span, e.message));
+                self.fail_within(pointer, e.span, e.message);
                 None
             }
         }
@@ -20,7 +20,7 @@ impl Checker<'_> {
     /// Compiles an expression.
     pub fn expr(&mut self, pointer: &str, text: &str, names: Names<'_>) -> Option<Expr> {
         let made = Expr::compile(text, names);
-        made.map_err(|e| self.note(self.document().inner_problem(pointer, e.span, e.message))).ok()
+        made.map_err(|e| self.fail_within(pointer, e.span, e.message)).ok()
     }
 
     /// Compiles a value with `${ ... }` in its strings.
@@ -37,14 +37,13 @@ impl Checker<'_> {
 
     /// Notes what is wrong with an expression that stands somewhere within a string.
     pub fn within(&mut self, pointer: &str, text: &str, error: ExprError) {
-        let string =
-            self.document().value.pointer(pointer).and_then(Value::as_str).unwrap_or_default();
+        let string = self.string_at(pointer);
         let offset =
             string.find(text).and_then(|o| u32::try_from(string[..o].chars().count()).ok());
         let span = offset.map(|o| match error.span {
             Some((from, to)) => (o + from, o + to),
             None => (o, o + u32::try_from(text.chars().count()).unwrap_or(1)),
         });
-        self.note(self.document().inner_problem(pointer, span, error.message));
+        self.fail_within(pointer, span, error.message);
     }
 }

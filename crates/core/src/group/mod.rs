@@ -51,6 +51,11 @@ impl Group {
         self.resources.iter().any(|glob| glob.matches(resource))
     }
 
+    /// Its resources, if each is named.
+    pub fn named(&self) -> Option<Vec<&str>> {
+        self.resources.iter().map(Glob::exact).collect()
+    }
+
     /// How many resources it has; none if globs stand among them and it does not say so.
     pub fn size(&self) -> Option<u32> {
         self.size

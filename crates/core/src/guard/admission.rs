@@ -4,8 +4,8 @@
 //! of the guard. [`StandingGuard::admit`] decides about one job, and [`StandingGuard::count`] adds
 //! what was admitted, so that several are decided about one after another by the same state.
 
-use super::{AHEAD, Ceiling, GuardedJob, Otherwise, Share, StandingGuard};
-use crate::{JobId, Period};
+use super::{AHEAD, Ceiling, GuardedJob, LaunchedBy, Otherwise, StandingGuard};
+use crate::{JobId, Period, share::Share};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -365,7 +365,7 @@ impl StandingGuard {
     }
 
     fn open_circuit(&self, state: &GuardState, job: &GuardedJob<'_>) -> Option<String> {
-        self.guard.circuit.filter(|_| !job.by_person)?;
+        self.guard.circuit.filter(|_| job.launched_by != LaunchedBy::People)?;
         let open = state.circuits.iter().find(|open| open.runbook == job.runbook)?;
         Some(open.in_words())
     }

@@ -33,7 +33,8 @@ pub struct ConcernsDoc {
     pub labels: BTreeMap<String, Texts>,
     /// An urgency, or a range such as `low..high`.
     pub urgency: Option<String>,
-    /// Jobs that rules dispatched, or those that people launched, from a proposal or by hand.
+    /// Jobs that rules dispatched, those that people launched, from a proposal or by hand, or those
+    /// of plans.
     pub launched_by: Option<LaunchedBy>,
 }
 
@@ -45,6 +46,8 @@ crate::words! {
         Rules = "rules",
         /// A person, from a proposal or by hand.
         People = "people",
+        /// A plan, at one of its times.
+        Plans = "plans",
     }
 }
 
@@ -72,8 +75,8 @@ pub struct GuardedJob<'a> {
     pub target: &'a str,
     /// The rule that dispatched it or a job above it.
     pub rule: Option<&'a str>,
-    /// Whether a person launched it or a job above it.
-    pub by_person: bool,
+    /// Who launched it or a job above it.
+    pub launched_by: LaunchedBy,
     /// How urgent it is.
     pub urgency: Urgency,
     /// Its inputs.
@@ -139,13 +142,12 @@ impl Concerns {
 
     /// Whether a job is concerned, as far as the group of its target is not asked.
     pub fn hold_for(&self, job: &GuardedJob<'_>) -> bool {
-        let who = if job.by_person { LaunchedBy::People } else { LaunchedBy::Rules };
         holds(&self.runbooks, job.runbook)
             && (self.rules.is_empty() || job.rule.is_some_and(|rule| holds(&self.rules, rule)))
             && holds(&self.targets, job.target)
             && job.labels.is_none_or(|labels| self.labelled(labels))
             && self.urgency.is_none_or(|(from, to)| (from..=to).contains(&job.urgency))
-            && self.launched_by.is_none_or(|by| by == who)
+            && self.launched_by.is_none_or(|by| by == job.launched_by)
     }
 
     /// Whether an alert has the labels.
@@ -205,7 +207,7 @@ impl<'a> GuardedJob<'a> {
             runbook,
             target,
             rule: Some(rule),
-            by_person: false,
+            launched_by: LaunchedBy::Rules,
             urgency,
             inputs: &Value::Null,
             above: &[],

@@ -26,6 +26,7 @@ use crate::{
     definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
     group::Group,
+    share::{Share, ShareDoc},
     touch,
 };
 use schemars::JsonSchema;
@@ -87,16 +88,6 @@ pub struct GuardDoc {
     /// Who may overrule it, and say that a circuit goes on.
     #[serde(default)]
     pub overrule: OverruleDoc,
-}
-
-/// A number, or a share of a group.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
-#[serde(untagged)]
-pub enum ShareDoc {
-    /// So many.
-    Number(u32),
-    /// Such as `10%`.
-    Percent(String),
 }
 
 /// A number within a time.
@@ -191,15 +182,6 @@ pub struct Guard {
     pub overrule: Role,
 }
 
-/// A number, or a share of a group in percent.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Share {
-    /// So many.
-    Number(u32),
-    /// So many of a hundred, rounded down and at least one.
-    Percent(u32),
-}
-
 /// A number within a time.
 #[derive(Clone, Copy, Debug)]
 pub struct Per {
@@ -252,19 +234,6 @@ impl Guard {
             || self.ceiling.is_some()
             || self.circuit.is_some()
             || self.untouched.is_some()
-    }
-}
-
-impl Share {
-    /// The number that it stands for among so many.
-    pub fn of(self, size: Option<u32>) -> u32 {
-        match self {
-            Self::Number(number) => number,
-            Self::Percent(percent) => {
-                let share = u64::from(size.unwrap_or(1)) * u64::from(percent) / 100;
-                u32::try_from(share).unwrap_or(u32::MAX).max(1)
-            }
-        }
     }
 }
 
@@ -348,10 +317,10 @@ impl Defined for Guard {
             circuit_fits(&mut check, &doc.concerns);
         }
         let concerns = Concerns::check(&mut check, doc.concerns);
-        let at_once = doc.at_once.map(|share| share.check(&mut check, "/at_once", has_group));
+        let at_once = doc.at_once.map(|most| share(&mut check, "/at_once", &most, has_group));
         let per = doc.per.map(|per| {
             within(&mut check, "/per/within", per.within);
-            let jobs = per.jobs.check(&mut check, "/per/jobs", has_group)?;
+            let jobs = share(&mut check, "/per/jobs", &per.jobs, has_group)?;
             Some(Per { jobs, within: per.within })
         });
         if let Some(after) = doc.after_failure {
@@ -398,24 +367,17 @@ impl Defined for Guard {
     }
 }
 
-impl ShareDoc {
-    fn check(self, check: &mut Checker<'_>, at: &str, has_group: bool) -> Option<Share> {
-        match self {
-            Self::Number(most) => number(check, at, most).then_some(Share::Number(most)),
-            Self::Percent(text) => {
-                let percent = text.trim().strip_suffix('%').map(str::trim);
-                let percent = percent.and_then(|percent| percent.parse::<u32>().ok());
-                let Some(percent) = percent.filter(|percent| (1..=100).contains(percent)) else {
-                    check.fail(at, "is a whole number, or a share of a group from 1% to 100%");
-                    return None;
-                };
-                if !has_group {
-                    check.fail(at, "is a share of nothing; name the group in `concerns.group`");
-                }
-                Some(Share::Percent(percent))
-            }
+fn share(check: &mut Checker<'_>, at: &str, share: &ShareDoc, has_group: bool) -> Option<Share> {
+    let read = share.read();
+    match read {
+        Some(Share::Number(most)) => return number(check, at, most).then_some(Share::Number(most)),
+        Some(Share::Percent(_)) if !has_group => {
+            check.fail(at, "is a share of nothing; name the group in `concerns.group`");
         }
+        Some(Share::Percent(_)) => {}
+        None => check.fail(at, "is a whole number, or a share of a group from 1% to 100%"),
     }
+    read
 }
 
 fn number(check: &mut Checker<'_>, at: &str, number: u32) -> bool {

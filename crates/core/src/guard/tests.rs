@@ -40,7 +40,7 @@ fn job(id: i64, target: &str) -> GuardedJob<'_> {
         runbook: "restart-web",
         target,
         rule: Some("web-down"),
-        by_person: false,
+        launched_by: LaunchedBy::Rules,
         urgency: Urgency::Normal,
         inputs: NOTHING,
         above: &[],
@@ -119,7 +119,7 @@ fn a_guard_concerns_the_jobs_for_which_every_line_holds() {
         GuardedJob { rule: None, ..good },
         GuardedJob { target: "vm/z", ..good },
         GuardedJob { urgency: Urgency::Urgent, ..good },
-        GuardedJob { by_person: true, ..good },
+        GuardedJob { launched_by: LaunchedBy::People, ..good },
     ];
     assert!(others.iter().all(|other| !guard.concerns(other)));
 }
@@ -212,7 +212,7 @@ fn a_circuit_opens_by_failures_of_one_runbook_and_stops_rules_alone() {
     assert_snapshot!(answer(&guard, 0, &state, &job(8, "vm/a")), @"hold: 2 jobs of restart-web failed or did not help by 14:13:20 UTC; rules propose it until somebody says that it goes on (arvok guard resume circuit)");
     let other = GuardedJob { runbook: "grow-disk", ..job(8, "vm/a") };
     assert_eq!(answer(&guard, 0, &state, &other), "admit");
-    let person = GuardedJob { by_person: true, ..job(8, "vm/a") };
+    let person = GuardedJob { launched_by: LaunchedBy::People, ..job(8, "vm/a") };
     assert_eq!(answer(&guard, 0, &state, &person), "admit", "a person has decided");
 }
 

@@ -1,6 +1,7 @@
 //! A guard in words: which jobs it concerns, what each of its lines allows, and how it stands.
 
-use super::{AHEAD, Concerns, GuardState, KnownTimes, Share, StandingGuard};
+use super::{AHEAD, Concerns, GuardState, KnownTimes, StandingGuard};
+use crate::share::Share;
 use chrono::{DateTime, Utc};
 use std::{collections::BTreeSet, fmt};
 

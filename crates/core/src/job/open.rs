@@ -63,6 +63,12 @@ impl<'p> StillOpen<'p> {
                 }
                 self.time(step, open);
             }
+            (Doing::Items { open: lanes, rests: Some(until), .. }, Action::Each(_))
+                if lanes.is_empty() =>
+            {
+                self.waits_until(*until, place, format!("waits for the next wave: {title}"));
+                self.time(step, open);
+            }
             (Doing::Items { open: lanes, .. }, Action::Each(each)) => {
                 lanes
                     .iter()

@@ -298,6 +298,9 @@ pub enum Doing {
         /// Those that failed, and why.
         #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
         failed: BTreeMap<usize, String>,
+        /// Until when no further wave begins.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        rests: Option<DateTime<Utc>>,
     },
     /// Several ways are gone side by side.
     Ways(Vec<Way>),

@@ -147,6 +147,24 @@ impl Muted {
         self.rules.is_empty() && self.runbooks.is_empty() && self.covers_subject(subject)
     }
 
+    /// Whether it covers all jobs of a runbook: it names runbooks alone.
+    pub fn covers_runbook(&self, runbook: &str) -> bool {
+        let names_only_runbooks = self.rules.is_empty() && self.names_no_alert();
+        names_only_runbooks && !self.runbooks.is_empty() && holds(&self.runbooks, runbook)
+    }
+
+    /// Whether it covers all that is done about a resource: it names resources alone.
+    pub fn covers_resource(&self, resource: &str) -> bool {
+        let Self { rules, runbooks, sources, kinds, severity, labels, .. } = self;
+        let names_only_resources = rules.is_empty()
+            && runbooks.is_empty()
+            && sources.is_empty()
+            && kinds.is_empty()
+            && severity.is_empty()
+            && labels.is_empty();
+        names_only_resources && !self.resource.is_empty() && holds(&self.resource, resource)
+    }
+
     /// Whether the lines about alerts hold.
     fn covers_subject(&self, subject: &MutedSubject<'_>) -> bool {
         let labelled = |(name, globs): &(String, Vec<Glob>)| {

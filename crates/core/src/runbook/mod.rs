@@ -47,8 +47,8 @@ pub use scope::JobScope;
 pub use steps::{
     ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit,
     Failures, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause,
-    Recipient, Remember, Require, Retry, Set, Since, Step, StepDoc, StepProbe, Tell, To, Together,
-    Until, all,
+    Recipient, Remember, Require, Retry, Set, Since, Step, StepDoc, StepProbe, Tell, To, ToDoc,
+    Together, Until, all,
 };
 
 use crate::{
@@ -326,8 +326,16 @@ impl Defined for Runbook {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::decoding::<RunbookDoc>(document)?;
-        let inputs = Inputs::check(&mut check, "/inputs", doc.inputs);
-        let memory = RunMemory::check(&mut check, doc.memory);
+        let made = Self::of_doc(&mut check, doc);
+        check.finish(made)
+    }
+}
+
+impl Runbook {
+    /// What is written, or made of another document, checked.
+    pub(crate) fn of_doc(check: &mut Checker<'_>, doc: RunbookDoc) -> Option<Self> {
+        let inputs = Inputs::check(check, "/inputs", doc.inputs);
+        let memory = RunMemory::check(check, doc.memory);
         let types = [
             ("inputs", inputs.as_ref().map_or(Type::Any, Inputs::as_type)),
             ("memory", memory.as_ref().map_or(Type::Any, RunMemory::as_type)),
@@ -340,17 +348,17 @@ impl Defined for Runbook {
         );
         let timeout = doc.timeout.unwrap_or(LengthDoc::Written(TIMEOUT));
         let timeout = check.length("/timeout", timeout, Names { roots: &ROOTS[..1], ..names });
-        check_at_once(&mut check, doc.at_once);
+        check_at_once(check, doc.at_once);
         let announce = match doc.announce {
             None => Some(None),
             Some(doc) => {
                 let names = Names { roots: &ROOTS[..1], ..names };
-                Announce::check(&mut check, "/announce", doc, names).map(Some)
+                Announce::check(check, "/announce", doc, names).map(Some)
             }
         };
         let files = doc.files;
-        check_files(&mut check, &files);
-        let mut build = Build::new(&mut check, &files, timeout.as_ref().and_then(Length::written));
+        check_files(check, &files);
+        let mut build = Build::new(check, &files, timeout.as_ref().and_then(Length::written));
         let steps = build.steps("/steps", doc.steps, names);
         let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
             true => Some(Vec::new()),
@@ -393,8 +401,7 @@ impl Defined for Runbook {
                 reads_alarm: false,
             })
         })();
-        let made = made.map(|made: Self| made.fitted(&mut check));
-        check.finish(made)
+        made.map(|made: Self| made.fitted(check))
     }
 }
 

@@ -35,8 +35,7 @@ mod intake;
 mod read;
 
 pub use intake::{
-    AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, Missed, Occurrence, PEER,
-    Schedule, Syslog,
+    AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, PEER, Syslog, schedule_message,
 };
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 

@@ -8,7 +8,7 @@ use crate::{
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
-    JobFilter, Page, Plan, PlannedChange, Problem, PublishRequest, Use, VersionItem,
+    JobFilter, Page, PlannedChange, Problem, PublishRequest, PublishResult, Use, VersionItem,
 };
 use arvok_core::{
     Kind, Role,
@@ -58,7 +58,8 @@ async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError
         | Kind::Contact
         | Kind::Calendar
         | Kind::Group
-        | Kind::Guard => BTreeMap::new(),
+        | Kind::Guard
+        | Kind::Plan => BTreeMap::new(),
     })
 }
 
@@ -80,7 +81,7 @@ fn item(node: &Node, entry: &Entry, used: &BTreeMap<String, Use>) -> Option<Defi
 }
 
 /// What is published of one kind: `source`, `rule`, `runbook`, `connector`, `connection`,
-/// `subscriber`, `contact`, `calendar`, `group`, `guard`.
+/// `subscriber`, `contact`, `calendar`, `group`, `guard`, `plan`.
 #[utoipa::path(operation_id = "listDefinitions", tag = "definitions", params(("kind" = String,
     Path)),
     responses((status = 200, body = Page<DefinitionItem>), (status = 404, body = Problem)))]
@@ -206,7 +207,7 @@ pub(super) async fn schema(word: web::Path<String>) -> Result<HttpResponse, ApiE
 /// Only an admin may publish a connection that names a secret and has a new base address: the
 /// secret goes there.
 #[utoipa::path(operation_id = "publish", tag = "definitions", request_body = PublishRequest,
-    responses((status = 200, body = Plan), (status = 400, body = Problem), (status = 403,
+    responses((status = 200, body = PublishResult), (status = 400, body = Problem), (status = 403,
         body = Problem),
         (status = 404, body = Problem), (status = 409, body = Problem), (status = 413,
             body = Problem), (status = 422, body = Problem)))]
@@ -215,7 +216,7 @@ pub(super) async fn publish(
     node: web::Data<Node>,
     caller: Caller,
     payload: web::Payload,
-) -> Result<web::Json<Plan>, ApiError> {
+) -> Result<web::Json<PublishResult>, ApiError> {
     caller.must(Role::Author)?;
     let body = super::body::read(payload, MAX_PUBLICATION).await?;
     let request: PublishRequest = serde_json::from_slice(&body)
@@ -257,7 +258,7 @@ pub(super) async fn publish(
 }
 
 /// That what comes of it is what whoever publishes has looked at.
-fn as_expected(plan: &Plan, expects: &[ExpectedVersion]) -> Result<(), ApiError> {
+fn as_expected(plan: &PublishResult, expects: &[ExpectedVersion]) -> Result<(), ApiError> {
     for change in &plan.changes {
         let expected = expects.iter().find(|e| e.kind == change.kind && e.name == change.name);
         if let Some(expected) = expected.filter(|e| e.version != change.version) {
@@ -463,7 +464,7 @@ fn new_version(entry: &Entry) -> NewVersion {
     }
 }
 
-fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog) -> Plan {
+fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog) -> PublishResult {
     let end = |(kind, name): &(Kind, String)| PlannedChange {
         kind: kind.as_str().to_owned(),
         name: name.clone(),
@@ -490,7 +491,7 @@ fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog
             after: shown.then(|| entry.document.text.clone()),
         }
     };
-    Plan {
+    PublishResult {
         published: false,
         changes: checked.entries.iter().map(change).chain(gone.iter().map(end)).collect(),
         problems: checked.problems.iter().cloned().map(Into::into).collect(),

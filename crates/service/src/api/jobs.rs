@@ -172,7 +172,7 @@ pub(super) async fn go_on(
     caller.must(runbook.launch)?;
     let before = node.runbook(&row.item.runbook, row.item.runbook_version).await?;
     let before = before.ok_or_else(|| conflict("its runbook cannot be read any more".into()))?;
-    let going = still_the_same(&row, &before, runbook).map_err(conflict)?;
+    let going = still_the_same(&row, &before, &runbook).map_err(conflict)?;
     let looks = |step: &&Step| matches!(&step.action, Action::Call(call) if call.probe.is_some());
     let looked_at =
         runbook.steps[..going.stand.len()].iter().filter(looks).map(|s| s.id.clone()).collect();

@@ -16,6 +16,7 @@ use arvok_core::{
     alarm::Alarm,
     connector::ShownRequest,
     job::{self, Facts},
+    plan,
     rule::Urgency,
     runbook::{Prepared, Runbook},
     text::cut,
@@ -26,16 +27,12 @@ use serde_json::{Map, Value};
 use std::sync::Arc;
 
 /// Longest reason that is kept, and longest key, in bytes.
-const LONGEST_WHY: usize = 300;
+pub(super) const LONGEST_WHY: usize = 300;
 const LONGEST_KEY: usize = 100;
 
-pub(super) fn runbook<'a>(
-    catalog: &'a Catalog,
-    name: &str,
-) -> Result<(&'a Runbook, i32), ApiError> {
-    catalog
-        .get::<Runbook>(name)
-        .ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
+/// A runbook, or what the runs of a plan are jobs of.
+pub(super) fn runbook(catalog: &Catalog, name: &str) -> Result<(Arc<Runbook>, i32), ApiError> {
+    catalog.runbook(name).ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
 }
 
 fn prepared(runbook: &Runbook, asked: &Launch) -> Result<Prepared, ApiError> {
@@ -76,52 +73,61 @@ pub(super) async fn dry_run(
     let asked = body.into_inner();
     let (alert, alarm) = about(&node, asked.alert).await?;
     let published = node.published();
-    let first = Arc::clone(&published);
     let prepare = move || {
-        let (runbook, version) = runbook(&first.catalog, &asked.runbook)?;
-        let prepared = prepared(runbook, &asked)?;
-        Ok::<_, ApiError>((asked.runbook, version, prepared))
+        let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
+        let prepared = prepared(&runbook, &asked)?;
+        Ok::<_, ApiError>((runbook, version, prepared))
     };
-    let (name, version, Prepared { inputs, target }) =
-        node.capacity.evaluate(&caller.0, prepare).await??;
-    let (known, _) = runbook(&published.catalog, &name)?;
-    let memory = remembered(&node, known, target.as_str()).await?;
-    let told = node
-        .capacity
-        .evaluate(&caller.0, move || {
-            let (runbook, _) = runbook(&published.catalog, &name)?;
-            let facts = Facts {
-                memory,
-                memory_full: false,
-                announce: None,
-                dry: false,
-                created: clock::now(),
-                id: JobId(0),
-                key: String::new(),
-                inputs: Value::Object(inputs.clone()),
-                target: target.to_string(),
-                has_alarm: alarm.is_some(),
-                alert,
-            };
-            let operations = |via: &str, operation: &str| {
-                published.catalog.operation(via, operation).ok().map(|(_, op)| op)
-            };
-            let dry = job::dry_run(runbook, &facts, alarm.as_ref(), &operations);
-            Ok::<_, ApiError>(DryRun {
-                runbook: runbook.name.clone(),
-                version,
-                inputs,
-                target: target.to_string(),
-                steps: dry.steps.into_iter().map(step).collect(),
-                further: dry.further.into_iter().map(part).collect(),
-            })
-        })
-        .await??;
-    Ok(web::Json(told))
+    let (runbook, version, prepared) = node.capacity.evaluate(&caller.0, prepare).await??;
+    Ok(web::Json(dry(&node, &caller, (runbook, version), prepared, (alert, alarm)).await?))
+}
+
+/// What a job of a runbook would do that is given so and so, and about an alert.
+pub(super) async fn dry(
+    node: &Node,
+    caller: &Caller,
+    (runbook, version): (Arc<Runbook>, i32),
+    Prepared { inputs, target }: Prepared,
+    (alert, alarm): (Option<Alert>, Option<Alarm>),
+) -> Result<DryRun, ApiError> {
+    let published = node.published();
+    let memory = remembered(node, &runbook, target.as_str()).await?;
+    let told = move || {
+        let facts = Facts {
+            memory,
+            memory_full: false,
+            announce: None,
+            dry: false,
+            created: clock::now(),
+            id: JobId(0),
+            key: String::new(),
+            inputs: Value::Object(inputs.clone()),
+            target: target.to_string(),
+            has_alarm: alarm.is_some(),
+            alert,
+        };
+        let operations = |via: &str, operation: &str| {
+            published.catalog.operation(via, operation).ok().map(|(_, op)| op)
+        };
+        let dry = job::dry_run(&runbook, &facts, alarm.as_ref(), &operations);
+        DryRun {
+            runbook: runbook.name.clone(),
+            version,
+            inputs,
+            target: target.to_string(),
+            steps: dry.steps.into_iter().map(step).collect(),
+            further: dry.further.into_iter().map(part).collect(),
+        }
+    };
+    node.capacity.evaluate(&caller.0, told).await
 }
 
 /// What runs of a runbook remember of a target, as the next would find it.
-async fn remembered(node: &Node, runbook: &Runbook, target: &str) -> Result<Value, ApiError> {
+pub(super) async fn remembered(
+    node: &Node,
+    runbook: &Runbook,
+    target: &str,
+) -> Result<Value, ApiError> {
     if runbook.memory.is_empty() {
         return Ok(Value::Null);
     }
@@ -198,7 +204,7 @@ pub(super) fn refuse_marks(inputs: &Map<String, Value>) -> Result<(), ApiError> 
 }
 
 /// The key that the same launch has each time it is sent.
-fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
+pub(super) fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
     match request.headers().get("Idempotency-Key").map(|v| v.to_str()) {
         None => Ok(None),
         Some(Ok(key)) if !key.is_empty() && key.len() <= LONGEST_KEY => Ok(Some(key.to_owned())),
@@ -230,10 +236,14 @@ pub(super) async fn launch(
     let published = node.published();
     let asked = body.into_inner();
     caller.must(Role::Responder)?;
+    if let Some(plan) = plan::of_job_name(&asked.runbook) {
+        let how = format!("a plan is run by `POST /api/v1/plans/{plan}/run` (arvok plan run)");
+        return Err(ApiError::BadRequest(how));
+    }
     let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
     caller.must(runbook.launch)?;
     refuse_marks(&asked.inputs)?;
-    let Prepared { inputs, target } = prepared(runbook, &asked)?;
+    let Prepared { inputs, target } = prepared(&runbook, &asked)?;
     let key = key(&request)?;
     if let Some(seq) = asked.alert
         && read::alert(&node.pools.questions, seq).await?.is_none()

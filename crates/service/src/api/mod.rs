@@ -26,6 +26,7 @@ mod mutes;
 mod nodes;
 mod not_found;
 mod openapi;
+mod plans;
 mod proposals;
 mod query;
 mod redaction;
@@ -217,6 +218,13 @@ fn of_subscribers(config: &mut web::ServiceConfig) {
     config
         .service(contacts::list)
         .service(contacts::one)
+        .service(plans::list)
+        .service(plans::one)
+        .service(plans::all_times)
+        .service(plans::run)
+        .service(plans::dry_run)
+        .service(plans::skip)
+        .service(plans::unskip)
         .service(guards::list)
         .service(guards::one)
         .service(guards::resume)

@@ -2,7 +2,7 @@
 
 use super::{
     access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, guards,
-    halt, health, jobs, launch, library, memory, mutes, nodes, proposals, rehearsal, rules,
+    halt, health, jobs, launch, library, memory, mutes, nodes, plans, proposals, rehearsal, rules,
     runbooks, runner_calls, runners, storage, stream, subscribers, timeline, trials, unreadable,
     watch, webhook,
 };
@@ -119,6 +119,13 @@ struct OfRunners;
     connections::import,
     contacts::list,
     contacts::one,
+    plans::list,
+    plans::one,
+    plans::all_times,
+    plans::run,
+    plans::dry_run,
+    plans::skip,
+    plans::unskip,
     guards::list,
     guards::one,
     guards::resume,

@@ -68,7 +68,7 @@ pub(super) async fn rehearse(
         .streaming(lines.map(text)))
 }
 
-struct Plan {
+struct RehearsalPlan {
     rule: Arc<Rule>,
     before: Option<Arc<Rule>>,
     from: DateTime<Utc>,
@@ -76,14 +76,14 @@ struct Plan {
     given: Option<Vec<Alert>>,
 }
 
-fn plan(node: &Node, request: RehearsalRequest) -> Result<Plan, ApiError> {
+fn plan(node: &Node, request: RehearsalRequest) -> Result<RehearsalPlan, ApiError> {
     let rule = wanted_rule(node, &request)?;
     let published = node.published();
     let before = request
         .against_published
         .then(|| published.catalog.shared::<Rule>(&rule.name).map(|(r, _)| r));
     let to = clock::now();
-    let mut plan = Plan { rule, before: before.flatten(), from: to, to, given: None };
+    let mut plan = RehearsalPlan { rule, before: before.flatten(), from: to, to, given: None };
     match request.alerts {
         None => {
             let since = Period::parse(request.since.as_deref().unwrap_or("1d"))
@@ -154,7 +154,7 @@ pub(super) fn rule_of_text(
 
 async fn run(
     node: web::Data<Node>,
-    plan: Plan,
+    plan: RehearsalPlan,
     lines: mpsc::Sender<RehearsalLine>,
     room: OwnedSemaphorePermit,
 ) {
@@ -201,7 +201,7 @@ impl Play<'_> {
 
 async fn play(
     node: &Node,
-    plan: &Plan,
+    plan: &RehearsalPlan,
     lines: &mpsc::Sender<RehearsalLine>,
 ) -> Result<Option<RehearsalResult>, String> {
     let store = |e: arvok_store::StoreError| {

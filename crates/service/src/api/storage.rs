@@ -3,7 +3,7 @@
 use super::{ApiError, caller::Caller};
 use crate::{clock, config::too_short, node::Node};
 use actix_web::{get, put, web};
-use arvok_api::{KeepPlan, KeepRequest, Problem, Storage};
+use arvok_api::{KeepRequest, Problem, RetentionChange, Storage};
 use arvok_core::{Period, Role, document::check_name};
 use arvok_store::{
     days,
@@ -30,14 +30,14 @@ pub(super) async fn show(
 /// Changes how long things are kept, for all nodes; or, as a dry run, only tells what would change
 /// and go.
 #[utoipa::path(operation_id = "keepFor", tag = "node", request_body = KeepRequest,
-    responses((status = 200, body = KeepPlan), (status = 400, body = Problem), (status = 403,
+    responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403,
         body = Problem)))]
 #[put("/storage/retention")]
 pub(super) async fn keep(
     node: web::Data<Node>,
     caller: Caller,
     body: web::Json<KeepRequest>,
-) -> Result<web::Json<KeepPlan>, ApiError> {
+) -> Result<web::Json<RetentionChange>, ApiError> {
     caller.must(Role::Admin)?;
     let change = wanted(&body)?;
     let before = retention::now(&node.pools.questions).await?;
@@ -52,7 +52,7 @@ pub(super) async fn keep(
         true => after,
         false => retention::change(&node.pools.questions, &change, &caller.principal()).await?,
     };
-    Ok(web::Json(KeepPlan { before: before.times(), after: after.times(), goes }))
+    Ok(web::Json(RetentionChange { before: before.times(), after: after.times(), goes }))
 }
 
 /// A change as it was asked for.

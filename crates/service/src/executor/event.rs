@@ -14,6 +14,7 @@ use crate::{
 use arvok_core::{
     AlarmId, Alert, Catalog, JobId, Trial,
     connector::Repeat,
+    guard::LaunchedBy,
     job::{
         Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent,
         StepOutputs, Transition,
@@ -476,7 +477,7 @@ async fn facts(
 /// What its rule says before it changes anything: of a job that the rule dispatched by itself.
 async fn rule_announces(node: &Node, held: &ClaimedJob) -> Result<Option<Announce>, StoreError> {
     let (Some(rule), Some(version)) = (&held.rule, held.rule_version) else { return Ok(None) };
-    if held.by_person || held.depth > 0 {
+    if held.launched_by != LaunchedBy::Rules || held.depth > 0 {
         return Ok(None);
     }
     let rule = node.definition::<Rule>(rule, version).await?;

@@ -33,7 +33,11 @@ use crate::{
 use arc_swap::ArcSwap;
 use arvok_api::Change;
 use arvok_connect::{Drivers, Vault};
-use arvok_core::{definition::Defined, runbook::Runbook};
+use arvok_core::{
+    definition::Defined,
+    plan::{self, Plan},
+    runbook::Runbook,
+};
 use arvok_store::{DatabaseConnection, StoreError, changes::Reached, definitions, jobs::Share};
 use records::Records;
 use std::{
@@ -205,13 +209,18 @@ impl Node {
         self.published.load_full()
     }
 
-    /// A runbook in the version that a job was dispatched with, whatever has been published since.
+    /// A runbook in the version that a job was dispatched with, or what the runs of a plan are jobs
+    /// of, whatever has been published since.
     pub async fn runbook(
         &self,
         name: &str,
         version: i32,
     ) -> Result<Option<Arc<Runbook>>, StoreError> {
-        self.definition(name, version).await
+        let Some(plan) = plan::of_job_name(name) else {
+            return self.definition(name, version).await;
+        };
+        let plan = self.definition::<Plan>(plan, version).await?;
+        Ok(plan.map(|plan| Arc::clone(&plan.runbook)))
     }
 
     /// A definition in one of its versions.

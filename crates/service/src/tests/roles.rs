@@ -54,6 +54,8 @@ fn body(path: &str) -> &'static str {
         "/api/v1/trials" => r#"{ "source": "pier", "alert": { "kind": "a", "resource": "vm/a" } }"#,
         "/api/v1/memory/forget" => r#"{ "runbook": "r", "target": "vm/a", "reason": "drill" }"#,
         "/api/v1/mutes" => r#"{ "covers": { "rules": ["*"] }, "reason": "drill", "for": "1h" }"#,
+        "/api/v1/plans/{name}/skip" => r#"{ "reason": "drill" }"#,
+        "/api/v1/plans/{name}/unskip" => r#"{ "due": "2031-01-01T00:00:00Z" }"#,
         "/api/v1/proposals/{id}/dismiss" => r#"{ "note": "no" }"#,
         "/api/v1/runners" => r#"{ "name": "pier", "labels": { "site": "pier" } }"#,
         "/api/v1/secrets/{name}" => r#"{ "value": "sesame", "allowed": ["source/pier"] }"#,

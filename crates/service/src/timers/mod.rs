@@ -6,6 +6,7 @@
 //! one time, by a node that takes up what another left behind; what it does must stand once all the
 //! same.
 
+mod plan;
 mod schedule;
 
 use crate::{clock, node::Node};
@@ -55,8 +56,14 @@ pub(crate) async fn run(node: Arc<Node>) {
 async fn round(node: &Node, set_for: &mut Option<i64>) -> Result<Duration, StoreError> {
     let published = node.published();
     if *set_for != Some(published.generation) {
-        let wanted = schedule::wanted(&published, clock::now());
-        timers::set(&node.pools.work, TimerKind::Schedule, published.generation, &wanted).await?;
+        let now = clock::now();
+        let wanted = [
+            (TimerKind::Schedule, schedule::wanted(&published, now)),
+            (TimerKind::Plan, plan::wanted(&published, now)),
+        ];
+        for (kind, wanted) in wanted {
+            timers::set(&node.pools.work, kind, published.generation, &wanted).await?;
+        }
         *set_for = Some(published.generation);
     }
     while !*node.stopping.borrow() {
@@ -75,7 +82,8 @@ async fn round(node: &Node, set_for: &mut Option<i64>) -> Result<Duration, Store
 
 async fn handle(node: &Node, timer: &Timer) -> Result<(), StoreError> {
     let handling = match timer.kind.0 {
-        TimerKind::Schedule => schedule::handle(node, timer),
+        TimerKind::Schedule => schedule::handle(node, timer).boxed(),
+        TimerKind::Plan => plan::handle(node, timer).boxed(),
     };
     let handling = AssertUnwindSafe(handling).catch_unwind();
     let reason = match tokio::time::timeout(HOLD, handling).await {

@@ -8,7 +8,10 @@ use crate::{
     node::{Node, Published},
     self_monitoring,
 };
-use arvok_core::source::{Intake, Occurrence, Schedule, Source};
+use arvok_core::{
+    schedule::{Occurrence, Schedule},
+    source::{Intake, Source, schedule_message},
+};
 use arvok_store::timers::{Timer, WantedTimer};
 use chrono::{DateTime, SecondsFormat, Utc};
 use serde_json::Map;
@@ -53,7 +56,7 @@ async fn send(
     (source, schedule): (&Source, &Schedule),
     occurrence: &Occurrence,
 ) -> Result<(), String> {
-    let raw = schedule.message(&source.name, occurrence).to_string();
+    let raw = schedule_message(schedule, &source.name, occurrence).to_string();
     let admission = node
         .admission
         .admit(&source.name, raw.len())

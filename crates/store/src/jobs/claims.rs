@@ -15,7 +15,7 @@ use super::{
 use crate::{StoreError, sql, stored::Stored};
 use arvok_core::{
     AlarmId, AlertId, JobId, TraceContext, Trial,
-    guard::{Guards, QueuePlace},
+    guard::{Guards, LaunchedBy, QueuePlace},
     job::{JobState, Progress},
 };
 use chrono::{DateTime, Utc};
@@ -138,7 +138,7 @@ struct ClaimedRow {
     deadline: Option<DateTime<Utc>>,
     rule: Option<String>,
     rule_version: Option<i32>,
-    by_person: bool,
+    launched_by: Stored<LaunchedBy>,
     held_by: Option<String>,
     overruled: Vec<String>,
 }
@@ -158,7 +158,9 @@ impl ClaimedRow {
 const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, alert_seq, alarm_id, \
     created_at, progress,
     begun, word, word_number, posts, depth, holds, trace, trial,
-    urgency, deadline, rule, rule_version, launched_by IS NOT NULL AS by_person,
+    urgency, deadline, rule, rule_version,
+    CASE WHEN launched_by IS NULL THEN 'rules' WHEN launched_by LIKE 'plan/%' THEN 'plans'
+        ELSE 'people' END AS launched_by,
     held ->> 'guard' AS held_by,
     coalesce(ARRAY(SELECT o ->> 'guard' FROM jsonb_array_elements(overruled) o), '{}') AS overruled";
 
@@ -310,7 +312,7 @@ impl ClaimedRow {
             place: QueuePlace { urgency: row.urgency, deadline: row.deadline, id: JobId(row.id) },
             rule: row.rule,
             rule_version: row.rule_version,
-            by_person: row.by_person,
+            launched_by: row.launched_by.0,
             held_by: row.held_by,
             overruled: row.overruled,
         })

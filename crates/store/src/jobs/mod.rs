@@ -31,7 +31,7 @@ use arvok_api::StepState;
 use arvok_core::{
     AlarmId, AlertId, AlertState, JobId, Principal, Severity, TraceContext, Trial,
     alarm::Alarm,
-    guard::QueuePlace,
+    guard::{LaunchedBy, QueuePlace},
     job::{JobCommand, Place, StepOutputs},
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -95,8 +95,8 @@ pub struct ClaimedJob {
     pub rule: Option<String>,
     /// The version of it that did.
     pub rule_version: Option<i32>,
-    /// Whether a person launched it or a job above it.
-    pub by_person: bool,
+    /// Who launched it or a job above it.
+    pub launched_by: LaunchedBy,
     /// The guard that held it last.
     pub held_by: Option<String>,
     /// The guards that were overruled for it.

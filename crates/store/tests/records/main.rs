@@ -12,6 +12,7 @@ mod memory;
 mod mutes;
 mod outside;
 mod people;
+mod plans;
 mod published;
 mod replay;
 mod routines;

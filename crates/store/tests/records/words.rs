@@ -7,6 +7,7 @@ use arvok_core::{
     AlertState, JobId, Principal, PrincipalKind, Role, Trial, Verdict,
     alarm::AlarmAct,
     job::{JobEffect, JobState},
+    plan::Omission,
     words::Words,
 };
 use arvok_store::{jobs, read, runners::calls::RunnerCallState, timers::TimerKind};
@@ -40,6 +41,7 @@ fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
         ("outgoing.state", words::<OutgoingState>()),
         ("call.ended", words::<CallState>()),
         ("timer.kind", words::<TimerKind>()),
+        ("plan_omission.why", words::<Omission>()),
         ("token.role", words::<Role>()),
         ("runner_call.state", words::<RunnerCallState>()),
     ]
@@ -86,7 +88,7 @@ fn who_did_something_is_a_kind_that_the_core_knows_and_an_id() {
             rows(db, sql).await[0]["names"],
             "alarm_act.by audit.by call.by decision.decided_by definition.published_by halt.by \
              host_key.trusted_by job.launched_by job.seen_by mute.by \
-             mute.lifted_by proposal.decided_by runner.added_by secret_approval.approved_by"
+             mute.lifted_by plan_omission.by proposal.decided_by runner.added_by secret_approval.approved_by"
         );
         let sql = "SELECT pg_get_constraintdef(oid) AS text FROM pg_constraint
             WHERE conname = 'principal_kind'";

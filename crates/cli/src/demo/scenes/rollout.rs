@@ -1,24 +1,21 @@
 //! New fares are turned on step by step, each time as somebody of the crew agrees by a button of
 //! the chat. They fail, and are switched off; mended they are turned on for all, and a further run
-//! has nothing to do.
+//! has nothing to do: its plan remembers how far it came.
 
-use super::{Account, detail, launch, until_job, until_some};
-use crate::{demo::world::World, error::CliError, show};
-use arvok_api::JobDetail;
-use arvok_core::job::{JobEffect, JobState};
+use super::{Account, detail, until_job, until_some};
+use crate::{demo::world::World, error::CliError};
+use arvok_api::{JobDetail, Launched, PlanDetail, RunPlan};
+use arvok_core::job::JobState;
 use arvok_standins::chat::Message;
-use serde_json::json;
 
 const FEATURE: &str = "feature/new-fares";
 const NAME: &str = "new-fares";
 
 pub async fn play(world: &mut World) -> Result<Account, CliError> {
-    let mut account = Account::new("New fares were turned on step by step");
-    let half = raised(world, 50, true).await?;
+    let mut account = Account::new("New fares were turned on step by step, by a plan");
+    let half = run(world, true).await?;
     account.job(&half);
-    account.line(format!("  effect   {}", show::effect(&half.job)));
-    let confirmed = half.job.effect == Some(JobEffect::Confirmed);
-    account.want(confirmed, "the first step should have been taken, its effect confirmed");
+    account.want(half.job.state == JobState::Succeeded, "the first step should have been taken");
     account.want(
         share(world) == 50,
         format!("they should be on for half of the passengers, not for {}", share(world)),
@@ -29,24 +26,28 @@ pub async fn play(world: &mut World) -> Result<Account, CliError> {
     account.want(share(world) == 0, "what fails should be off");
     failing(world, 0);
 
-    let all = raised(world, 100, true).await?;
-    account.job(&all);
-    account.line(format!("  effect   {}", show::effect(&all.job)));
-    account.want(share(world) == 100, "mended they should be on for all");
-    let nothing = raised(world, 50, false).await?;
+    for wanted in [50, 100] {
+        let more = run(world, true).await?;
+        account.job(&more);
+        account.want(share(world) == wanted, format!("mended they should be on for {wanted} %"));
+    }
+    let nothing = run(world, false).await?;
     account.job(&nothing);
     account.line(format!("  told     {}", nothing.job.failure.clone().unwrap_or_default()));
-    let good = nothing.job.state == JobState::Succeeded
-        && nothing.job.effect == Some(JobEffect::NotChecked);
+    let launched = nothing.steps.iter().any(|step| step.job.is_some());
+    let good = nothing.job.state == JobState::Succeeded && !launched;
     account.want(good, "a run after the last should have had nothing to do");
+    let detail: PlanDetail = world.client.get(&format!("/api/v1/plans/{NAME}"), &[]).await?;
+    account.line(format!("  plan     remembers {}", detail.memory));
+    account.want(detail.memory["share"] == 100, "the plan should remember how far it came");
     account.said(world, "booking", NAME);
     Ok(account)
 }
 
-/// A run of so many percent; somebody presses the button if there is one.
-async fn raised(world: &World, step: u8, asks: bool) -> Result<JobDetail, CliError> {
-    let inputs = [("feature".to_owned(), json!(FEATURE)), ("step".to_owned(), json!(step))];
-    let job = launch(world, "raise-share", inputs.into_iter().collect(), "the next step").await?;
+/// A run of the plan; somebody presses the button if there is one.
+async fn run(world: &World, asks: bool) -> Result<JobDetail, CliError> {
+    let why = RunPlan { why: Some("the next step".to_owned()) };
+    let made: Launched = world.client.post(&format!("/api/v1/plans/{NAME}/run"), &why).await?;
     if asks {
         let question = until_some(|| question(world))
             .await
@@ -57,8 +58,8 @@ async fn raised(world: &World, step: u8, asks: bool) -> Result<JobDetail, CliErr
             .press(&question, "raise", "Maren of the booking crew")
             .map_err(CliError::Here)?;
     }
-    until_job(world, job, |job| job.finished_at.is_some()).await?;
-    detail(world, job).await
+    until_job(world, made.job, |job| job.finished_at.is_some()).await?;
+    detail(world, made.job).await
 }
 
 /// What the crew is asked about them and nobody has answered.

@@ -75,7 +75,7 @@ fn what_is_named_must_exist_and_fit() {
           |                     ^^^^^^^^^^^^^^^
     "#);
     insta::assert_snapshot!(problems("rool: a\n---\nrule: b\ndispatch: { runbook: gone }\n---\nrule: b\ndispatch: { runbook: gone }\n"), @r#"
-    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, connector:, connection:, subscriber:, contact:, calendar:, group:, guard:
+    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, connector:, connection:, subscriber:, contact:, calendar:, group:, guard:, plan:
         1 | rool: a
           | ^^^^
     all.yaml:6:7: rule `b` is defined a second time; the first stands in all.yaml

@@ -9,6 +9,7 @@ use crate::{
     runbook::{Each, Failures, MAX_ITEMS, Step},
     text::clean_json,
 };
+use chrono::TimeDelta;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
@@ -39,7 +40,12 @@ pub(in crate::job) fn begin<'m>(
         Ok(items) => {
             execution.started(place, 1, json!({ "each": items }));
             execution.kept.list(place, items);
-            open.doing = Doing::Items { next: 0, open: BTreeMap::new(), failed: BTreeMap::new() };
+            open.doing = Doing::Items {
+                next: 0,
+                open: BTreeMap::new(),
+                failed: BTreeMap::new(),
+                rests: None,
+            };
             go_on(execution, looping, place, open, around)
         }
     }
@@ -54,10 +60,13 @@ pub(in crate::job) fn go_on<'m>(
 ) -> Option<StepEnd> {
     let over = execution.over_time(step, open);
     let count = execution.kept.items(place);
-    let Doing::Items { next, open: lanes, failed } = &mut open.doing else {
+    let between = each.between.as_ref().map_or(TimeDelta::zero(), |b| open.within(b).delta());
+    let Doing::Items { next, open: lanes, failed, rests } = &mut open.doing else {
         return Some(StepEnd::Halted);
     };
     let stops = each.failures == Failures::Stop;
+    let has_enough =
+        |failed: &BTreeMap<usize, String>| each.stop_after.is_some_and(|most| failed.len() >= most);
     let halted = around.halt || over.is_some();
     loop {
         let mut moved = false;
@@ -80,7 +89,21 @@ pub(in crate::job) fn go_on<'m>(
             && !execution.has_enough()
             && *next < count
             && lanes.len() < each.at_once
+            && (halted || !has_enough(failed))
         {
+            let ends = halted || (stops && !failed.is_empty());
+            if each.waves.begins_with(*next, count) && !ends {
+                // A wave begins when those before it are over, and the time between has passed.
+                if !lanes.is_empty() {
+                    break;
+                }
+                let now = execution.now;
+                let until = *rests.get_or_insert(now + between);
+                if now < until && !execution.facts.dry {
+                    break;
+                }
+                *rests = None;
+            }
             lanes.insert(*next, Default::default());
             *next += 1;
             moved = true;
@@ -90,7 +113,8 @@ pub(in crate::job) fn go_on<'m>(
         }
     }
     let stopped = halted || (stops && !failed.is_empty());
-    if !lanes.is_empty() || (!stopped && *next < count) {
+    let has_enough = has_enough(failed);
+    if !lanes.is_empty() || (!stopped && !has_enough && *next < count) {
         return None;
     }
     Some(match failed.iter().next() {
@@ -99,6 +123,17 @@ pub(in crate::job) fn go_on<'m>(
             place.item(*number),
             format!("item {} of `{}`: {told}", number + 1, step.id),
         ),
+        Some((number, told)) if has_enough => StepEnd::failed(format!(
+            "{} of {count} items of `{}` failed, {}; item {}: {told}",
+            failed.len(),
+            step.id,
+            match count - *next {
+                0 => "none was left".to_owned(),
+                1 => "one more was not begun".to_owned(),
+                left => format!("{left} more were not begun"),
+            },
+            number + 1,
+        )),
         _ => output(execution, each, place, failed, around),
     })
 }

@@ -1,4 +1,5 @@
-//! The cases of `cases/jobs`: what a runbook does when its calls are answered so and so.
+//! The cases of `cases/jobs` and `cases/plans`: what a runbook does, or a run of a plan, when its
+//! calls are answered and its jobs end so and so.
 
 use super::story::{Happening, Story, World};
 use crate::{
@@ -12,6 +13,7 @@ use crate::{
         CallOut, ChildEnd, Decided, Event, EventWait, JobCommand, JobEffect, JobState, Launching,
         Place, Question, Resolution, StepEvent,
     },
+    plan::Plan,
     runbook::Runbook,
 };
 use chrono::{DateTime, TimeDelta};
@@ -23,6 +25,8 @@ use std::{collections::BTreeMap, fs, path::Path, sync::Arc};
 #[serde(deny_unknown_fields)]
 struct Case {
     case: String,
+    /// A runbook or a plan.
+    #[serde(alias = "plan")]
     runbook: String,
     /// The contacts that are published.
     #[serde(default)]
@@ -114,6 +118,8 @@ struct Child {
     #[serde(default)]
     failed: Option<String>,
     #[serde(default)]
+    effect: Option<JobEffect>,
+    #[serde(default)]
     outputs: Value,
     /// How long it takes to stop.
     #[serde(default)]
@@ -148,12 +154,13 @@ impl World for Answers<'_> {
     }
 
     fn has_done(&mut self, launching: &Launching) -> (TimeDelta, ChildEnd) {
-        let Child { after, failed, outputs, .. } = self.0.jobs[launching.place.as_str()].clone();
+        let Child { after, failed, effect, outputs, .. } =
+            self.0.jobs[launching.place.as_str()].clone();
         let state = if failed.is_some() { JobState::Failed } else { JobState::Succeeded };
         let end = ChildEnd {
             job: JobId(21),
             state,
-            effect: JobEffect::NotChecked,
+            effect: effect.unwrap_or(JobEffect::NotChecked),
             failure: failed,
             outputs,
         };
@@ -220,7 +227,11 @@ fn catalog(case: &Case) -> Catalog {
 fn play(case: &Case) -> (Vec<String>, Value) {
     let documents =
         parse_file("case.yaml", &case.runbook).unwrap_or_else(|e| panic!("{}: {e:?}", case.case));
-    let runbook = Runbook::check(&documents[0]).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
+    let runbook = match documents[0].kind.as_str() {
+        "plan" => Plan::check(&documents[0]).map(|plan| Runbook::clone(&plan.runbook)),
+        _ => Runbook::check(&documents[0]),
+    };
+    let runbook = runbook.unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
     let given = case.inputs.as_object().cloned().unwrap_or_default();
     let inputs = Value::Object(runbook.prepare(given).expect("fits").inputs);
     let mut story = Story::new(&runbook, inputs, case.alarm, Answers(case, 0));
@@ -234,7 +245,12 @@ fn play(case: &Case) -> (Vec<String>, Value) {
 
 #[test]
 fn what_is_written_down_happens() {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("cases/jobs");
+    hold("jobs", 30);
+    hold("plans", 8);
+}
+
+fn hold(folder: &str, least: usize) {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("cases").join(folder);
     let mut files: Vec<_> =
         fs::read_dir(&folder).expect("a folder").map(|f| f.expect("a file").path()).collect();
     files.sort();
@@ -261,5 +277,5 @@ fn what_is_written_down_happens() {
         }
     }
     assert!(wrong.is_empty(), "of {played} cases these are otherwise:\n{}", wrong.join("\n\n"));
-    assert!(played >= 30, "only {played} cases");
+    assert!(played >= least, "only {played} cases");
 }

@@ -100,7 +100,7 @@ pub enum Action {
     /// Takes one of several branches.
     Choose(Choose),
     /// Does the same for each item of a list.
-    Each(Each),
+    Each(Box<Each>),
     /// Goes several ways side by side.
     Together(Together),
     /// Puts a question to a person.
@@ -200,6 +200,7 @@ impl Action {
             Self::Ask(ask) => Some(&ask.within),
             Self::Await(event) => Some(&event.within),
             Self::Pause(pause) => Some(&pause.long),
+            Self::Each(each) => each.between.as_ref(),
             _ => None,
         }
     }

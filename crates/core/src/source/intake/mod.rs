@@ -12,7 +12,7 @@ mod trace;
 mod webhook;
 
 pub use http::{HttpIntake, HttpIntakeDoc};
-pub use schedule::{Missed, Occurrence, Schedule, ScheduleDoc};
+pub use schedule::schedule_message;
 pub use syslog::{AddressRange, Syslog, SyslogDoc};
 
 pub(super) use trace::trace_of;
@@ -22,6 +22,7 @@ use crate::{
     bounds::{depth_diagnostic, too_deep},
     document::Checker,
     expr::Template,
+    schedule::{Schedule, ScheduleDoc},
     text::clean_json,
 };
 use chrono::{DateTime, Utc};

@@ -1,6 +1,7 @@
 //! Times of cron expressions: when a message is due, and what becomes of those that were missed.
 
 use super::*;
+use crate::{schedule::Schedule, source::schedule_message};
 use chrono::{DateTime, TimeDelta, Utc};
 
 fn schedule(text: &str) -> Schedule {
@@ -113,7 +114,7 @@ fn a_message_is_read_by_the_lines_of_its_kind() {
     let occurrence = schedule.occurrence(now - TimeDelta::days(1), now);
     let mut occurrence = occurrence.expect("is due");
     occurrence.due = at("2026-11-28T01:00:00Z");
-    let message = schedule.message("patch-night", &occurrence).to_string();
+    let message = schedule_message(schedule, "patch-night", &occurrence).to_string();
     let outcome = source.read(&Delivery {
         raw: message.as_bytes(),
         properties: &Map::new(),

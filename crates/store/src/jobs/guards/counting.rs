@@ -1,10 +1,10 @@
 //! What guards know: read under their locks, counted by rows of `guard_use`, and counted anew where
 //! another version of a guard or its group has counted.
 
-use crate::{StoreError, read, sql};
+use crate::{StoreError, read, sql, stored::Stored};
 use arvok_core::{
     JobId,
-    guard::{GuardState, GuardedJob, Guards, StandingGuard},
+    guard::{GuardState, GuardedJob, Guards, LaunchedBy, StandingGuard},
     job::JobState,
     rule::Urgency,
 };
@@ -152,7 +152,7 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
         runbook: String,
         target: String,
         rule: Option<String>,
-        by_person: bool,
+        launched_by: Stored<LaunchedBy>,
         urgency: i16,
         inputs: serde_json::Value,
         alert_seq: Option<i64>,
@@ -161,7 +161,8 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
     let guard = &standing.guard;
     sql::run(tx, "DELETE FROM guard_use WHERE guard = $1", vec![guard.name.clone().into()]).await?;
     let sql =
-        "SELECT id, runbook, target, rule, launched_by IS NOT NULL AS by_person, urgency, inputs,
+        "SELECT id, runbook, target, rule, urgency, inputs, CASE WHEN launched_by IS NULL THEN 'rules'
+                WHEN launched_by LIKE 'plan/%' THEN 'plans' ELSE 'people' END AS launched_by,
             alert_seq, started_at
         FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
             AND (state = ANY($1) OR created_at > now() - make_interval(secs => $2))
@@ -184,7 +185,7 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
             runbook: &job.runbook,
             target: &job.target,
             rule: job.rule.as_deref(),
-            by_person: job.by_person,
+            launched_by: job.launched_by.0,
             urgency: Urgency::from_rank(job.urgency),
             inputs: &job.inputs,
             above: &[],

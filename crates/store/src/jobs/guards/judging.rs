@@ -164,7 +164,7 @@ fn guarded<'a>(job: &'a ClaimedJob, beside: Beside<'a>) -> GuardedJob<'a> {
         runbook: &job.runbook,
         target: &job.target,
         rule: job.rule.as_deref(),
-        by_person: job.by_person,
+        launched_by: job.launched_by,
         urgency: Urgency::from_rank(job.place.urgency),
         inputs: &job.inputs,
         above,

@@ -1,7 +1,7 @@
 //! Operations whose answer is only a beginning: they are looked at until they are done, or they
 //! call back.
 
-use super::{Plan, RequestDoc};
+use super::{PlannedRequest, RequestDoc};
 use crate::{
     Period,
     connector::Hiding,
@@ -89,7 +89,7 @@ pub struct DoneWhen {
 
 #[derive(Clone, Debug)]
 pub(super) enum Look {
-    Request(Plan),
+    Request(PlannedRequest),
     Follow(Expr),
 }
 
@@ -159,7 +159,7 @@ impl DoneWhen {
     ) -> Option<Self> {
         let look = match (doc.look, doc.follow) {
             (Some(look), None) => {
-                let plan = Plan::check(check, &format!("{at}/look"), look, before)?;
+                let plan = PlannedRequest::check(check, &format!("{at}/look"), look, before)?;
                 if !plan.may_only_ask() {
                     let wrong = "a look changes nothing: it is a GET, or a POST that only asks";
                     check.fail(&format!("{at}/look/method"), wrong);

@@ -20,7 +20,7 @@ use crate::{
 };
 use later::{DoneWhen, Look};
 use pages::{Gathered, Pages, follow};
-use request::Plan;
+use request::PlannedRequest;
 use std::sync::Arc;
 
 /// Answers after which another try makes sense, unless it says otherwise.
@@ -58,7 +58,7 @@ impl HttpDoc {
 /// A checked call: its request, and what follows the answer.
 #[derive(Clone, Debug)]
 pub struct HttpCall {
-    request: Plan,
+    request: PlannedRequest,
     pages: Option<Pages>,
     until: Option<DoneWhen>,
     callback: Option<Callback>,
@@ -92,7 +92,8 @@ impl HttpCall {
             Some(_) => &["give", "callback"],
             None => &["give"],
         };
-        let request = Plan::check(check, &format!("{at}/request"), request, names(sent, &given));
+        let request =
+            PlannedRequest::check(check, &format!("{at}/request"), request, names(sent, &given));
         if [doc.pages.is_some(), doc.until.is_some(), doc.callback.is_some()]
             .iter()
             .filter(|is| **is)

@@ -58,7 +58,7 @@ crate::words! {
 
 /// A checked request.
 #[derive(Clone, Debug)]
-pub struct Plan {
+pub struct PlannedRequest {
     /// The method and the path as written.
     pub(super) line: String,
     method: Method,
@@ -147,7 +147,7 @@ pub enum RequestError {
     },
 }
 
-impl Plan {
+impl PlannedRequest {
     /// Checks a request, whose parts may use `names`.
     pub(super) fn check(
         check: &mut Checker<'_>,
