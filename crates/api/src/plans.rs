@@ -107,7 +107,7 @@ pub struct PlanTimesFilter {
     pub until: Option<DateTime<Utc>>,
 }
 
-/// Times of plans, and of the events of calendars at which they, or all jobs, may not begin.
+/// Times of plans within a span.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PlanTimes {
     /// The times and runs, the first first.

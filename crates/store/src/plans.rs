@@ -61,7 +61,12 @@ pub enum SkippedRun {
     Known,
     /// It has a run: this job.
     Ran(JobId),
+    /// So many times to come are skipped that no other may be.
+    Many,
 }
+
+/// Most times to come of a plan that are skipped.
+pub const MOST_SKIPPED: i64 = 500;
 
 /// How long it is kept when a plan did not run.
 const KEPT: TimeDelta = TimeDelta::days(400);
@@ -164,6 +169,7 @@ pub async fn omit(db: &impl ConnectionTrait, omitted: &OmittedRun<'_>) -> Result
 pub async fn skip(
     db: &DatabaseConnection,
     omitted: &OmittedRun<'_>,
+    now: DateTime<Utc>,
 ) -> Result<SkippedRun, StoreError> {
     let tx = db.begin().await?;
     hold(&tx, omitted.plan).await?;
@@ -175,6 +181,12 @@ pub async fn skip(
     }
     if !omit(&tx, omitted).await? {
         return Ok(SkippedRun::Known);
+    }
+    let to_come = "SELECT count(*) AS id FROM plan_omission WHERE plan = $1 AND due > $2";
+    let to_come: Vec<RunId> =
+        sql::typed(&tx, to_come, vec![omitted.plan.into(), now.into()]).await?;
+    if to_come.first().is_some_and(|count| count.id > MOST_SKIPPED) {
+        return Ok(SkippedRun::Many);
     }
     let what = format!("plan {} at {}", omitted.plan, omitted.due.to_rfc3339());
     audit::record(&tx, omitted.by, "plan.skipped", &what, omitted.reason).await?;

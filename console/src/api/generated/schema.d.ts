@@ -4846,7 +4846,7 @@ export interface components {
             next?: components["schemas"]["PlanEntry"] | null;
             last?: components["schemas"]["PlanEntry"] | null;
         };
-        /** @description Times of plans, and of the events of calendars at which they, or all jobs, may not begin. */
+        /** @description Times of plans within a span. */
         PlanTimes: {
             /** @description The times and runs, the first first. */
             entries: components["schemas"]["PlanEntry"][];

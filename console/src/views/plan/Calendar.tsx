@@ -116,8 +116,7 @@ function Chip({ entry, times, utc }: ChipProps) {
         entry.omitted === 'skipped' && 'line-through',
       )}
     >
-      {time} {entry.plan}
-      {times > 1 && ` ×${times}`}
+      {times > 1 ? `${times}×` : time} {entry.plan}
       <span className="sr-only">, {how}</span>
     </Link>
   );

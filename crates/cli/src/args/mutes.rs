@@ -52,7 +52,7 @@ pub struct BeginMute {
     /// A rule, globs allowed; may be given several times, like all that follow
     #[arg(long = "rule", value_name = "NAME")]
     pub rules: Vec<String>,
-    /// A runbook: rules are kept from acting that may dispatch it
+    /// A runbook: rules are kept from acting that may dispatch it, and plans from running it
     #[arg(long = "runbook", value_name = "NAME")]
     pub runbooks: Vec<String>,
     /// A source

@@ -666,13 +666,13 @@ fn screenshots() {
         guard: moves-that-help\nconcerns: { runbooks: relieve-* }\n\
         circuit: { failures: 3, within: 1h }\nafter_failure: 10m\n",
     );
+    planned(&stage);
     let (_, link) = asked(&stage);
     let browser = Browser::open(&stage, true);
     browser.sign_in(&stage.token);
     browser.see("Sign out");
     let shots = [
         ("watch-dark", "/", "From alerts to effects", true, 1280),
-        ("watch-light", "/", "From alerts to effects", false, 1280),
         ("alerts", "/alerts", "Received", true, 1280),
         ("alert", "/alerts/1", "Normal form", false, 1280),
         ("jobs", "/jobs", "grow-disk", true, 1280),
@@ -687,6 +687,7 @@ fn screenshots() {
         ("connection", "/connections/yard-hypervisor", "What it offers", true, 1280),
         ("subscriber", "/subscribers/harbour-board", "job.succeeded", true, 1280),
         ("safety", "/safety", "a new disk goes in", false, 1280),
+        ("plans", "/plans", "weekly-versions", false, 1280),
         ("decide", &link, "What is known", false, 1280),
     ];
     let shoot = |name: &str| {
@@ -714,6 +715,27 @@ fn screenshots() {
     browser.click("Rehearse");
     browser.see("than live");
     shoot("rule-rehearsal");
+}
+
+/// Plans with a run, a time that is skipped, and a freeze.
+fn planned(stage: &Stage) {
+    let in_days = |days: i64| {
+        (chrono::Utc::now() + chrono::TimeDelta::days(days)).format("%Y%m%d").to_string()
+    };
+    stage.publish(&format!(
+        "calendar: harbour\nevents: |\n  BEGIN:VCALENDAR\n  BEGIN:VEVENT\n  SUMMARY:Stocktaking\n  \
+        DTSTART;VALUE=DATE:{}\n  DTEND;VALUE=DATE:{}\n  END:VEVENT\n  END:VCALENDAR\n---\n\
+        guard: quiet-stocktaking\nsummary: Nothing runs by itself while the stock is counted\n\
+        concerns: {{ launched_by: plans }}\nfrozen: {{ during: harbour }}\n---\n\
+        plan: tend-fares\nsummary: The database of the fares, each working night\n\
+        runbook: tend-database\nat: {{ cron: \"40 1 * * 1-5\", zone: Europe/London }}\n",
+        in_days(7),
+        in_days(10)
+    ));
+    let run = stage.arvok(&["plan", "run", "weekly-versions", "--yes", "--follow"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let skip = ["plan", "skip", "tend-fares", "--reason", "the fares are counted by hand"];
+    assert_eq!(stage.arvok(&skip).code, 0);
 }
 
 /// Alerts of the last hours, as a sender with a backlog delivers them.

@@ -68,7 +68,7 @@ fn steps(doc: &PlanDoc) -> Vec<Map<String, Value>> {
         let otherwise = doc.otherwise.clone();
         steps.push(json!({
             "id": "complete",
-            "summary": "Is there anything to do",
+            "summary": "There is nothing to do",
             "when": format!("!({when})"),
             "finish": "succeeded",
             "because": otherwise.unwrap_or_else(|| format!("there is nothing to do: not {when}")),
@@ -78,7 +78,7 @@ fn steps(doc: &PlanDoc) -> Vec<Map<String, Value>> {
         steps.push(question(doc, consent));
         steps.push(json!({
             "id": "declined",
-            "summary": "What was said is done",
+            "summary": "It was declined",
             "when": format!("steps.consent.choice != {GO_ON:?}"),
             "finish": "succeeded",
             "because": "${steps.consent.silent ? 'nobody agreed in time' : steps.consent.by + \

@@ -157,6 +157,10 @@ fn it_runs_at_the_times_of_its_kind() {
     assert_eq!(times(&nights, &calendar, january), "Tue 12 02:30, Tue 19 02:30", "after the first");
     let all = plan("plan: p\nrunbook: r\nat: { calendar: nights }\n");
     assert_eq!(times(&all, &calendar, january), "Tue 12 00:00, Tue 12 02:30, Tue 19 02:30");
+    let rare = OTHERS.replace("20270112T000000", "20311229T000000");
+    let rare = catalog(&rare.replace("FREQ=WEEKLY;BYDAY=TU", "FREQ=WEEKLY;COUNT=2"));
+    let next = all.at.as_ref().expect("has times").next(&rare, january.1);
+    assert_eq!(next, Some(at("2031-12-29T00:00:00Z")), "however far ahead it is");
     let fingerprint = |plan: &Plan, version| plan.at.as_ref().expect("times").fingerprint(version);
     assert_ne!(fingerprint(&all, 1), fingerprint(&all, 2), "a calendar that changed begins anew");
     assert_eq!(fingerprint(&once, 1), fingerprint(&once, 2));

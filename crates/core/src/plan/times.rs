@@ -14,8 +14,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::fmt;
 
-/// How far ahead the next event of a calendar is looked for.
-const CALENDAR_AHEAD: TimeDelta = TimeDelta::days(400);
+/// How far ahead the next event of a calendar is looked for; of one that repeats so many times are
+/// worked out at most, however far that is.
+const CALENDAR_AHEAD: TimeDelta = TimeDelta::days(3_660);
 
 /// When a plan runs, as written.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]

@@ -19,11 +19,12 @@ use arvok_api::{
 use arvok_core::{
     Role,
     plan::{self, NoRun, Omission, Plan, PlannedFreeze},
+    runbook::Runbook,
     text::cut,
 };
 use arvok_store::{
     memory,
-    plans::{self, OmittedRun, RunLaunched, SkippedRun},
+    plans::{self, MOST_SKIPPED, OmittedRun, RunLaunched, SkippedRun},
 };
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use std::{collections::BTreeMap, sync::Arc};
@@ -165,6 +166,10 @@ pub(super) async fn run(
     let published = node.published();
     let (plan, version) = found(&published, &name)?;
     caller.must(plan.runbook.launch)?;
+    // Nobody launches through a plan what they may not launch themselves.
+    if let Some((runbook, _)) = published.catalog.get::<Runbook>(&plan.runs) {
+        caller.must(runbook.launch)?;
+    }
     let now = clock::now();
     let inputs = plan.inputs(&*published.catalog, &[], (None, now)).map_err(cannot_run)?;
     let why = body.why.as_deref().map(str::trim).filter(|why| !why.is_empty());
@@ -254,7 +259,12 @@ pub(super) async fn skip(
     };
     let by = caller.principal();
     let omitted = OmittedRun { plan: &plan.name, due, why: Omission::Skipped, reason, by: &by };
-    match plans::skip(&node.pools.questions, &omitted).await? {
+    match plans::skip(&node.pools.questions, &omitted, now).await? {
+        SkippedRun::Many => Err(ApiError::Conflict(format!(
+            "{MOST_SKIPPED} times of plan {} to come are skipped already; withdraw it, or give it \
+            other times",
+            plan.name
+        ))),
         SkippedRun::Ran(job) => Err(ApiError::Conflict(format!(
             "plan {} runs for {} already: job {job}",
             plan.name,
@@ -331,7 +341,8 @@ fn is_time(
 type Skipped = BTreeMap<(String, DateTime<Utc>), PlanEntry>;
 
 async fn skipped(node: &Node, names: &[String], now: DateTime<Utc>) -> Result<Skipped, ApiError> {
-    let most = i64::try_from(OF_ALL).unwrap_or(i64::MAX);
+    let plans = i64::try_from(names.len()).unwrap_or(i64::MAX);
+    let most = plans.saturating_mul(MOST_SKIPPED);
     let found = plans::omissions(&node.pools.questions, names, (now, now + AHEAD), most).await?;
     Ok(found.into_iter().map(|entry| ((entry.plan.clone(), entry.at), entry)).collect())
 }

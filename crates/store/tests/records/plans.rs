@@ -98,7 +98,8 @@ fn a_time_is_skipped_or_has_its_run_and_never_both() {
         let (by, maren) = (Principal::plan("fares"), Principal::token("maren"));
         for minute in 0..10 {
             let due = now().trunc_subsecs(0) + TimeDelta::minutes(minute);
-            let skip = async { plans::skip(&db, &omitted(due, &maren)).await.expect("asks") };
+            let skip =
+                async { plans::skip(&db, &omitted(due, &maren), now()).await.expect("asks") };
             let (ran, skipped) = futures_util::join!(launch(&db, Some(due), &by), skip);
             match (&ran, &skipped) {
                 (RunLaunched::New(ran), SkippedRun::Ran(known)) => assert_eq!(ran, known),
@@ -108,13 +109,22 @@ fn a_time_is_skipped_or_has_its_run_and_never_both() {
             end_all(&db).await;
         }
         let due = now().trunc_subsecs(0) + TimeDelta::hours(1);
-        let skip = async || plans::skip(&db, &omitted(due, &maren)).await.expect("asks");
+        let skip = async || plans::skip(&db, &omitted(due, &maren), now()).await.expect("asks");
         assert_eq!(skip().await, SkippedRun::Done);
         assert_eq!(skip().await, SkippedRun::Known);
         assert_eq!(launch(&db, Some(due), &by).await, RunLaunched::Omitted);
         assert!(plans::unskip(&db, "fares", due, &maren).await.expect("asks"));
         assert!(!plans::unskip(&db, "fares", due, &maren).await.expect("asks"), "it is no more");
         assert!(matches!(launch(&db, Some(due), &by).await, RunLaunched::New(_)));
+        for minute in 0..plans::MOST_SKIPPED {
+            let due = now().trunc_subsecs(0) + TimeDelta::hours(2) + TimeDelta::minutes(minute);
+            plans::omit(&db, &omitted(due, &maren)).await.expect("writes");
+        }
+        end_all(&db).await;
+        let later = now().trunc_subsecs(0) + TimeDelta::days(9);
+        let skip = plans::skip(&db, &omitted(later, &maren), now()).await.expect("asks");
+        assert_eq!(skip, SkippedRun::Many, "there is an end to it");
+        assert!(matches!(launch(&db, Some(later), &by).await, RunLaunched::New(_)), "as it was");
         let acts =
             "SELECT act FROM audit WHERE act LIKE 'plan.%' AND at > now() - interval '1 hour'
             AND what LIKE 'plan fares at %' ORDER BY id DESC LIMIT 2";
