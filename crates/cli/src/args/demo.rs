@@ -35,6 +35,10 @@ pub enum Scene {
     WorkerLeaves,
     /// A whole chain is tried with an alert that somebody made up
     ChainTried,
+    /// Machines are switched off at once: all is halted, then a guard lets one begin at a time
+    StormGuarded,
+    /// A remedy is declined by a person, and one is at its ceiling
+    RemedyDeclined,
     /// A unit has failed on a machine that is reached over SSH; with --real
     UnitFails,
     /// A guest is stopped, given more memory and started, over libvirt; with --real
@@ -43,7 +47,7 @@ pub enum Scene {
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 15] = [
+    pub const ALL: [Self; 17] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
         Self::VmMaintained,
@@ -59,6 +63,8 @@ impl Scene {
         Self::PortDown,
         Self::WorkerLeaves,
         Self::ChainTried,
+        Self::StormGuarded,
+        Self::RemedyDeclined,
     ];
 
     /// What needs this machine's own servers.

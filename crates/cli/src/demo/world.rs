@@ -5,7 +5,9 @@ use super::{
     real::{Real, RealConnection},
 };
 use crate::{client::Client, error::CliError};
-use arvok_api::{FileText, NewRunner, PublishRequest, PublishResult, RunnerMade, SecretValue};
+use arvok_api::{
+    DefinitionName, FileText, NewRunner, PublishRequest, PublishResult, RunnerMade, SecretValue,
+};
 use arvok_connect::Keys;
 use arvok_postgres::{Cluster, Durability, SupervisedChild, free_port, spawn_supervised};
 use arvok_service::secret_text;
@@ -187,6 +189,22 @@ impl World {
         let files = own.chain(arvok_library::files().into_iter().map(library)).collect();
         let plan = self.send(files).await?;
         eprintln!("arvok: published {} definitions", plan.changes.len());
+        Ok(())
+    }
+
+    /// Publishes documents and withdraws another, by its kind and name.
+    pub async fn change(
+        &self,
+        files: Vec<FileText>,
+        withdraw: Option<(&str, &str)>,
+    ) -> Result<(), CliError> {
+        let named = |(kind, name): (&str, &str)| DefinitionName {
+            kind: kind.to_owned(),
+            name: name.to_owned(),
+        };
+        let withdraw = withdraw.map(named).into_iter().collect();
+        let request = PublishRequest { files, withdraw, dry_run: false, expects: Vec::new() };
+        let _: PublishResult = self.client.post("/api/v1/publish", &request).await?;
         Ok(())
     }
 

@@ -3,6 +3,7 @@
 
 mod chain;
 mod cloud;
+mod declined;
 mod disk;
 mod fares;
 mod guest;
@@ -15,6 +16,7 @@ mod pressure;
 mod release;
 mod rollout;
 mod site;
+mod storm;
 mod trial;
 mod unit;
 mod versions;
@@ -57,6 +59,8 @@ impl Scene {
             Self::PortDown => port::play(world).await?,
             Self::WorkerLeaves => cloud::play(world).await?,
             Self::ChainTried => trial::play(world).await?,
+            Self::StormGuarded => storm::play(world).await?,
+            Self::RemedyDeclined => declined::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.finish(scene, begun.elapsed().as_secs_f64()))
