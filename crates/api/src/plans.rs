@@ -1,5 +1,6 @@
 //! Plans: what is to come, what was, and what is said to them.
 
+use crate::filters::time;
 use arvok_core::{
     Principal,
     job::{JobEffect, JobState},
@@ -102,8 +103,10 @@ pub struct PlanTimesFilter {
     /// Of this plan alone.
     pub plan: Option<String>,
     /// From here on, in RFC 3339. Left out: a week ago.
+    #[serde(deserialize_with = "time")]
     pub from: Option<DateTime<Utc>>,
     /// Until here; 100 days after `from` at most. Left out: in two weeks.
+    #[serde(deserialize_with = "time")]
     pub until: Option<DateTime<Utc>>,
 }
 

@@ -192,6 +192,16 @@ fn times_are_skipped_missed_and_passed_over_and_that_is_told() {
         "nobody is here",
     ]);
     assert!(wrong.err.contains("does not run at 2031-05-05T05:05:05Z"), "{}", wrong.all());
+    for (query, said) in [
+        ("from=soon", "`soon` is not a time such as"),
+        ("from=2027-01-02T00:00:00Z&until=2027-01-01T00:00:00Z", "until: is before `from`"),
+        ("from=2027-01-02T00:00:00Z&until=2029-01-01T00:00:00Z", "until: at most 100 days after"),
+        ("plan=nothing", "there is no plan `nothing`"),
+    ] {
+        let (_, refused) = stage.call(Method::GET, &format!("/api/v1/plan-times?{query}"), None);
+        let detail = refused["detail"].as_str().unwrap_or_default();
+        assert!(detail.contains(said), "{query}: {detail}");
+    }
     let over = ["plan", "skip", "new-fares", "--due", "2020-01-01T09:30:00Z", "--reason", "x"];
     assert!(stage.arvok(&over).err.contains("is over"));
 
@@ -249,10 +259,35 @@ fn times_are_skipped_missed_and_passed_over_and_that_is_told() {
 }
 
 #[test]
+fn a_plan_that_runs_often_takes_nothing_from_the_others() {
+    let stage = Stage::bare();
+    stage.publish(SHARE);
+    let often = |n: usize| {
+        format!(
+            "plan: often-{n:02}\nrunbook: set-share\nat: {{ cron: '* * * * *' }}\n\
+            give: {{ share: {n} }}\n"
+        )
+    };
+    stage.publish(&(0..20).map(often).collect::<Vec<_>>().join("---\n"));
+    stage.publish(
+        "plan: rarely\nrunbook: set-share\nat: { cron: '0 3 * * *' }\ngive: { share: 1 }\n",
+    );
+    let from = Utc::now() + TimeDelta::days(1);
+    let (from, until) = (rfc(from), rfc(from + TimeDelta::days(1)));
+    let times = stage.get(&format!("/api/v1/plan-times?from={from}&until={until}"));
+    let entries = times["entries"].as_array().cloned().unwrap_or_default();
+    let of = |plan: &str| entries.iter().filter(|e| e["plan"] == plan).count();
+    assert_eq!(of("rarely"), 1, "{entries:#?}");
+    assert!((0..20).all(|n| of(&format!("often-{n:02}")) > 0), "{entries:#?}");
+    assert!(entries.len() <= 2_000 && times["more"] == true, "{}", entries.len());
+    assert!(entries.iter().any(|e| e["times"] == 60), "those of an hour are one");
+}
+
+#[test]
 fn one_time_alone_has_one_run_and_a_freeze_is_told_beforehand() {
     let stage = Stage::bare();
     stage.publish(SHARE);
-    let soon = Utc::now() + TimeDelta::seconds(3);
+    let soon = Utc::now() + TimeDelta::seconds(8);
     let once = |at: &str| {
         format!("plan: once\nrunbook: set-share\nat: {{ time: '{at}' }}\ngive: {{ share: 5 }}\n")
     };

@@ -34,9 +34,9 @@ const MOST_REASON: usize = 400;
 /// How many times to come, and how many that were, are shown with a plan.
 const COMING: usize = 10;
 const PAST: i64 = 50;
-/// Most times of one plan that are worked out for a span, and from how many on those of an hour are
-/// one.
-const OF_ONE: usize = 10_000;
+/// Most times of all plans together that are worked out for a span, and from how many on those of
+/// an hour of one plan are one.
+const OF_TIMES: usize = 20_000;
 const OFTEN: usize = 200;
 /// Most that is told of a span.
 const OF_ALL: usize = 2_000;
@@ -110,7 +110,10 @@ pub(super) async fn all_times(
     let now = clock::now();
     let from = from.unwrap_or(now - TimeDelta::days(7));
     let until = until.unwrap_or_else(|| (now + TimeDelta::days(14)).max(from));
-    if until < from || until - from > SPAN {
+    if until < from {
+        return Err(ApiError::BadRequest("until: is before `from`".into()));
+    }
+    if until - from > SPAN {
         let days = SPAN.num_days();
         return Err(ApiError::BadRequest(format!("until: at most {days} days after `from`")));
     }
@@ -129,14 +132,16 @@ pub(super) async fn all_times(
         let ahead = move || {
             let known = names.iter().filter_map(|name| published.catalog.get::<Plan>(name));
             let span = (from.max(now), until);
-            let mut left = OF_ONE;
+            // One that runs often takes nothing from the others.
+            let most = (OF_TIMES / names.len().max(1)).max(OFTEN / 4);
+            let mut is_cut = false;
             let of_one = |(plan, _): (&Plan, i32)| {
-                let found = coming(&published, plan, span, left, &skipped);
-                left -= found.len();
+                let found = coming(&published, plan, span, most, &skipped);
+                is_cut |= found.len() == most;
                 if found.len() > OFTEN { by_hour(found) } else { found }
             };
             let all: Vec<PlanEntry> = known.flat_map(of_one).collect();
-            (all, left == 0)
+            (all, is_cut)
         };
         let (ahead, is_cut) = node.capacity.evaluate(&caller.0, ahead).await?;
         more |= is_cut;

@@ -396,3 +396,44 @@ fn an_announcement_says_how_long_before_and_to_whom() {
         assert!(said.contains(wrong), "{line}: {said}");
     }
 }
+
+#[test]
+fn waves_are_of_so_many_items_and_there_is_an_end_to_the_failures() {
+    let list = |lines: &str| {
+        check(&format!(
+            "runbook: r\ntarget: vm/a\nsteps:\n  - id: all\n    each: '[1, 2]'\n    as: n\n{lines}    \
+            steps: [ {{ id: one, set: {{ n: '${{n}}' }} }} ]\n"
+        ))
+    };
+    let wrong = |lines: &str| {
+        let said = list(lines).expect_err("refused");
+        said.lines().filter(|line| line.starts_with("grow.yaml")).collect::<Vec<_>>().join("\n")
+    };
+    insta::assert_snapshot!(wrong("    waves: [0, 101%, many, 50%]\n"), @r"
+    grow.yaml:7:13: is a number from 1, or a share of all items from 1% to 100%
+    grow.yaml:7:16: is a number from 1, or a share of all items from 1% to 100%
+    grow.yaml:7:22: is a number from 1, or a share of all items from 1% to 100%
+    ");
+    insta::assert_snapshot!(wrong("    between: 5m\n    stop_after: 2\n"), @r"
+    grow.yaml:7:14: there are no `waves` to wait between
+    grow.yaml:8:17: without `failures: report` the first failure stops the list already
+    ");
+    insta::assert_snapshot!(wrong("    waves: [1]\n    between: 2h\n    failures: report\n    stop_after: 0\n"), @r"
+    grow.yaml:8:14: 2h is longer than all steps may take; the `timeout` of the runbook is 1h
+    grow.yaml:10:17: at least 1
+    ");
+
+    let begins = |waves: &str, of: usize| {
+        let runbook = list(&format!("    waves: {waves}\n")).expect("checks");
+        let Action::Each(each) = &runbook.steps[0].action else { panic!("is a list") };
+        (0..of).filter(|item| each.waves.begins_with(*item, of)).collect::<Vec<_>>()
+    };
+    let none: [usize; 0] = [];
+    assert_eq!(begins("[]", 9), none);
+    assert_eq!(begins("[1, 3]", 9), [1, 4, 7]);
+    assert_eq!(begins("[1, 25%]", 10), [1, 3, 5, 7, 9], "rounded down");
+    assert_eq!(begins("[1%]", 3), [1, 2], "at least one");
+    assert_eq!(begins("[100%]", 5), none);
+    assert_eq!(begins("[7]", 5), none, "all are in the first");
+    assert_eq!(begins("[1]", 0), none);
+}
