@@ -8,7 +8,9 @@ use crate::{
     jobs::new::{self, Beginning, INHERITED, Inherited, NewJob, Origin},
     sql,
 };
-use arvok_core::{AlarmId, AlertId, JobId, Principal, TraceContext, job::Progress, rule::Urgency};
+use arvok_core::{
+    AlarmId, AlertId, JobId, Principal, PrincipalKind, TraceContext, job::Progress, rule::Urgency,
+};
 use chrono::{DateTime, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
@@ -132,7 +134,10 @@ pub(crate) async fn make(
     };
     let made = new::make(tx, job).await?;
     let id = made.ok_or(StoreError::Contended("the numbers of jobs"))?;
-    audit::record(tx, launch.by, "job.launched", &audit::job_name(id), &launch.reason).await?;
+    // What runs by itself is no act of anybody.
+    if launch.by.kind() != PrincipalKind::Plan {
+        audit::record(tx, launch.by, "job.launched", &audit::job_name(id), &launch.reason).await?;
+    }
     Ok(id)
 }
 

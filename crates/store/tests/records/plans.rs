@@ -67,6 +67,8 @@ fn of_all_who_launch_a_run_for_a_time_one_does() {
             made.iter().all(|m| matches!(m, RunLaunched::New(_) | RunLaunched::Known(_))),
             "{made:?}"
         );
+        let acts = rows(&db, "SELECT 1 AS n FROM audit WHERE act = 'job.launched'").await;
+        assert!(acts.is_empty(), "nobody has done it: {acts:?}");
         // As by a node that takes up what another left behind, when it is long over.
         end_all(&db).await;
         assert!(matches!(launch(&db, Some(due), &by).await, RunLaunched::Known(_)));
