@@ -52,13 +52,13 @@ pub struct OmittedRun<'a> {
     pub by: &'a Principal,
 }
 
-/// What became of a time that was to be skipped.
+/// What became of a time at which a plan was not to run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum SkippedRun {
-    /// It is.
+pub enum RunOmitted {
+    /// It is written down.
     Done,
-    /// It was already.
-    Known,
+    /// It was already, for this reason.
+    Known(Omission),
     /// It has a run: this job.
     Ran(JobId),
     /// So many times to come are skipped that no other may be.
@@ -145,21 +145,18 @@ async fn under_way(db: &impl ConnectionTrait, plan: &str) -> Result<Option<JobId
     Ok(found.first().map(|run| JobId(run.id)))
 }
 
-/// Writes down that a plan does not run at a time. False if that is known, or it has run.
+/// Writes down that a plan does not run at a time, unless it does.
 ///
 /// # Errors
 /// If the database cannot be worked with.
-pub async fn omit(db: &impl ConnectionTrait, omitted: &OmittedRun<'_>) -> Result<bool, StoreError> {
-    let sql = "INSERT INTO plan_omission (plan, due, why, reason, by) VALUES ($1, $2, $3, $4, $5)
-        ON CONFLICT DO NOTHING";
-    let values = vec![
-        omitted.plan.into(),
-        omitted.due.into(),
-        Stored(omitted.why).into(),
-        omitted.reason.replace('\0', "\u{fffd}").into(),
-        StoredPrincipal(omitted.by.clone()).into(),
-    ];
-    Ok(sql::run(db, sql, values).await? == 1)
+pub async fn omit(
+    db: &DatabaseConnection,
+    omitted: &OmittedRun<'_>,
+) -> Result<RunOmitted, StoreError> {
+    let tx = db.begin().await?;
+    let is = write_omission(&tx, omitted).await?;
+    tx.commit().await?;
+    Ok(is)
 }
 
 /// Somebody says that a plan does not run at a time to come.
@@ -170,28 +167,67 @@ pub async fn skip(
     db: &DatabaseConnection,
     omitted: &OmittedRun<'_>,
     now: DateTime<Utc>,
-) -> Result<SkippedRun, StoreError> {
+) -> Result<RunOmitted, StoreError> {
     let tx = db.begin().await?;
-    hold(&tx, omitted.plan).await?;
-    let sql = "SELECT id FROM job WHERE launched_by = $1 AND launch_key = $2";
-    let by = StoredPrincipal(Principal::plan(omitted.plan));
-    let ran: Vec<RunId> = sql::typed(&tx, sql, vec![by.into(), key_of(omitted.due).into()]).await?;
-    if let Some(run) = ran.first() {
-        return Ok(SkippedRun::Ran(JobId(run.id)));
-    }
-    if !omit(&tx, omitted).await? {
-        return Ok(SkippedRun::Known);
+    let is = write_omission(&tx, omitted).await?;
+    if is != RunOmitted::Done {
+        return Ok(is);
     }
     let to_come = "SELECT count(*) AS id FROM plan_omission WHERE plan = $1 AND due > $2";
     let to_come: Vec<RunId> =
         sql::typed(&tx, to_come, vec![omitted.plan.into(), now.into()]).await?;
     if to_come.first().is_some_and(|count| count.id > MOST_SKIPPED) {
-        return Ok(SkippedRun::Many);
+        return Ok(RunOmitted::Many);
     }
     let what = format!("plan {} at {}", omitted.plan, omitted.due.to_rfc3339());
     audit::record(&tx, omitted.by, "plan.skipped", &what, omitted.reason).await?;
     tx.commit().await?;
-    Ok(SkippedRun::Done)
+    Ok(is)
+}
+
+async fn write_omission(
+    tx: &DatabaseTransaction,
+    omitted: &OmittedRun<'_>,
+) -> Result<RunOmitted, StoreError> {
+    hold(tx, omitted.plan).await?;
+    if let Some(run) = run_for(tx, omitted.plan, omitted.due).await? {
+        return Ok(RunOmitted::Ran(run));
+    }
+    #[derive(FromQueryResult)]
+    struct Standing {
+        why: Stored<Omission>,
+    }
+    let standing = "SELECT why FROM plan_omission WHERE plan = $1 AND due = $2";
+    let standing: Vec<Standing> =
+        sql::typed(tx, standing, vec![omitted.plan.into(), omitted.due.into()]).await?;
+    if let Some(standing) = standing.first() {
+        return Ok(RunOmitted::Known(standing.why.0));
+    }
+    let sql = "INSERT INTO plan_omission (plan, due, why, reason, by) VALUES ($1, $2, $3, $4, $5)";
+    let values = vec![
+        omitted.plan.into(),
+        omitted.due.into(),
+        Stored(omitted.why).into(),
+        omitted.reason.replace('\0', "\u{fffd}").into(),
+        StoredPrincipal(omitted.by.clone()).into(),
+    ];
+    sql::run(tx, sql, values).await?;
+    Ok(RunOmitted::Done)
+}
+
+/// The run of a plan for a time.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn run_for(
+    db: &impl ConnectionTrait,
+    plan: &str,
+    due: DateTime<Utc>,
+) -> Result<Option<JobId>, StoreError> {
+    let sql = "SELECT id FROM job WHERE launched_by = $1 AND launch_key = $2";
+    let by = StoredPrincipal(Principal::plan(plan));
+    let found: Vec<RunId> = sql::typed(db, sql, vec![by.into(), key_of(due).into()]).await?;
+    Ok(found.first().map(|run| JobId(run.id)))
 }
 
 /// Somebody says that a plan runs at a time that was skipped. False if it was not.

@@ -223,6 +223,27 @@ fn times_are_skipped_missed_and_passed_over_and_that_is_told() {
     until("the time to be handled", handled);
     assert!(runs(&stage, "new-fares").is_empty());
 
+    // One whose run was launched by a node that died then is not missed, however late it is.
+    let other = FARES.replace("plan: new-fares", "plan: other");
+    stage.publish(&other.replace("share < 100", "share < 0"));
+    pass(&stage, "other", 0);
+    ended(&stage, "other", 1, "succeeded");
+    stage.records().run(
+        "UPDATE job SET launch_key = to_char((launch_key::timestamptz - interval '90 minutes')
+            AT TIME ZONE 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS+00:00') WHERE runbook = 'plan/other'",
+    );
+    stage.records().run(
+        "UPDATE timer SET held_until = NULL, due = (SELECT launch_key::timestamptz FROM job
+            WHERE runbook = 'plan/other') WHERE key = 'other'",
+    );
+    stage.publish("group: waker-other\nresources: [vm/a]\n");
+    until("it to be handled", || {
+        let sql = "SELECT 1 AS n FROM timer WHERE key = 'other' AND due > now()";
+        (!stage.records().rows(sql).is_empty()).then_some(())
+    });
+    let of = "SELECT 1 AS n FROM plan_omission WHERE plan = 'other'";
+    assert!(stage.records().rows(of).is_empty(), "it had its run");
+
     // One that passed while no node ran is told, and not made up for.
     pass(&stage, "new-fares", 90);
     let told = |kind: &str| {

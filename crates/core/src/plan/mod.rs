@@ -260,6 +260,7 @@ impl Plan {
         let (left_out, resources): (Vec<&str>, Vec<&str>) =
             of_many.into_iter().partition(|resource| muted(resource).is_some());
         let only: Option<String> = match self.of {
+            None if standing.is_empty() => None,
             None => self.only_target(others),
             Some(_) => left_out.first().filter(|_| resources.is_empty()).map(|r| (*r).to_owned()),
         };

@@ -214,6 +214,14 @@ pub(super) fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
     }
 }
 
+/// That a key stands for another launch.
+pub(super) fn key_taken(job: JobId) -> ApiError {
+    ApiError::Conflict(format!(
+        "something else was launched under this Idempotency-Key before, as job {job}; take another \
+        key"
+    ))
+}
+
 fn deadline(asked: &Launch, now: DateTime<Utc>) -> Result<Option<DateTime<Utc>>, ApiError> {
     let Some(text) = &asked.deadline else { return Ok(None) };
     let within = Period::parse(text).map_err(|e| ApiError::BadRequest(format!("deadline: {e}")))?;
@@ -276,10 +284,7 @@ pub(super) async fn launch(
         launches::Launched::New(id) => (StatusCode::CREATED, Launched { job: id.0, known: false }),
         launches::Launched::Known(id) => (StatusCode::OK, Launched { job: id.0, known: true }),
         launches::Launched::Other(id) => {
-            return Err(ApiError::Conflict(format!(
-                "something else was launched under this Idempotency-Key before, as job {id}; take \
-                another key"
-            )));
+            return Err(key_taken(id));
         }
     };
     if !launched.known {

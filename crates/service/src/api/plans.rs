@@ -24,7 +24,7 @@ use arvok_core::{
 };
 use arvok_store::{
     memory,
-    plans::{self, MOST_SKIPPED, OmittedRun, RunLaunched, SkippedRun},
+    plans::{self, MOST_SKIPPED, OmittedRun, RunLaunched, RunOmitted},
 };
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
 use std::{collections::BTreeMap, sync::Arc};
@@ -199,10 +199,7 @@ pub(super) async fn run(
     match launched {
         RunLaunched::New(job) => answer(StatusCode::CREATED, job.0, false),
         RunLaunched::Known(job) => answer(StatusCode::OK, job.0, true),
-        RunLaunched::Other(job) => Err(ApiError::Conflict(format!(
-            "something else was launched under this Idempotency-Key before, as job {job}; take \
-            another key"
-        ))),
+        RunLaunched::Other(job) => Err(launch::key_taken(job)),
         RunLaunched::UnderWay(job) => {
             Err(ApiError::Conflict(format!("a run of plan {} is under way: job {job}", plan.name)))
         }
@@ -265,17 +262,17 @@ pub(super) async fn skip(
     let by = caller.principal();
     let omitted = OmittedRun { plan: &plan.name, due, why: Omission::Skipped, reason, by: &by };
     match plans::skip(&node.pools.questions, &omitted, now).await? {
-        SkippedRun::Many => Err(ApiError::Conflict(format!(
+        RunOmitted::Many => Err(ApiError::Conflict(format!(
             "{MOST_SKIPPED} times of plan {} to come are skipped already; withdraw it, or give it \
             other times",
             plan.name
         ))),
-        SkippedRun::Ran(job) => Err(ApiError::Conflict(format!(
+        RunOmitted::Ran(job) => Err(ApiError::Conflict(format!(
             "plan {} runs for {} already: job {job}",
             plan.name,
             text(due)
         ))),
-        SkippedRun::Done | SkippedRun::Known => {
+        RunOmitted::Done | RunOmitted::Known(_) => {
             let skipped = skipped(&node, std::slice::from_ref(&plan.name), now).await?;
             Ok(web::Json(entry(plan, due, &skipped, None)))
         }

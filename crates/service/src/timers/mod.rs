@@ -56,11 +56,14 @@ pub(crate) async fn run(node: Arc<Node>) {
 async fn round(node: &Node, set_for: &mut Option<i64>) -> Result<Duration, StoreError> {
     let published = node.published();
     if *set_for != Some(published.generation) {
-        let now = clock::now();
-        let wanted = [
-            (TimerKind::Schedule, schedule::wanted(&published, now)),
-            (TimerKind::Plan, plan::wanted(&published, now)),
-        ];
+        let (now, of) = (clock::now(), Arc::clone(&published));
+        let wanted = tokio::task::spawn_blocking(move || {
+            [
+                (TimerKind::Schedule, schedule::wanted(&of, now)),
+                (TimerKind::Plan, plan::wanted(&of, now)),
+            ]
+        });
+        let wanted = wanted.await.map_err(|_| StoreError::BrokenOff("working out next times"))?;
         for (kind, wanted) in wanted {
             timers::set(&node.pools.work, kind, published.generation, &wanted).await?;
         }

@@ -14,10 +14,13 @@ use arvok_core::{
     plan::{self, DueRun, Omission, Plan, Times},
 };
 use arvok_store::{
-    plans::{self, OmittedRun, RunLaunched},
+    plans::{self, OmittedRun, RunLaunched, RunOmitted},
     timers::{Timer, WantedTimer},
 };
 use chrono::{DateTime, SecondsFormat, TimeZone, Utc};
+use serde_json::{Map, Value};
+use std::sync::Arc;
+use tokio::task::spawn_blocking;
 
 /// The year in which a plan is due that has no further time.
 const NEVER: i32 = 9999;
@@ -50,33 +53,48 @@ fn fingerprint(published: &Published, times: &Times) -> String {
 /// launched once however often that is done.
 pub(super) async fn handle(node: &Node, timer: &Timer) -> Result<Handled, String> {
     let published = node.published();
-    let found = published.catalog.get::<Plan>(&timer.key);
-    let known = found.and_then(|(plan, version)| Some((plan, version, plan.at.as_ref()?)));
-    let known = known.filter(|(_, _, times)| fingerprint(&published, times) == timer.spec);
-    let Some((plan, version, times)) = known else { return Ok(Handled::Unwanted) };
     // By the database's clock it has come.
     let now = clock::now().max(timer.due);
-    let Some(due) = times.due(&*published.catalog, timer.due, now) else {
-        return Ok(Handled::GoesOn(timer.due));
+    let (of, waited) = (Arc::clone(&published), timer.clone());
+    // Calendars, and what authors wrote, are worked out where nobody waits.
+    let found = spawn_blocking(move || {
+        let (plan, _) = of.catalog.get::<Plan>(&waited.key)?;
+        let times = plan.at.as_ref().filter(|times| fingerprint(&of, times) == waited.spec)?;
+        let due = times.due(&*of.catalog, waited.due, now)?;
+        let inputs = plan.inputs(&*of.catalog, &of.mutes, (Some(due.due), now));
+        Some((due, inputs))
+    });
+    let found = found.await.map_err(|_| "the next time cannot be worked out".to_owned())?;
+    let plan = published.catalog.get::<Plan>(&timer.key);
+    let Some(((due, inputs), (plan, version))) = found.zip(plan) else {
+        return Ok(Handled::Unwanted);
     };
     if due.missed > 0 {
         missed(node, plan, timer.due, &due).await?;
     }
-    if due.runs {
-        run(node, &published, (plan, version), due.due, now).await?;
+    match inputs {
+        _ if !due.runs => {}
+        Ok(inputs) => run(node, (plan, version), inputs, due.due, now).await?,
+        Err(none) => tell(node, plan, (due.due, none.omission()), &none.to_string()).await?,
     }
     Ok(Handled::GoesOn(due.next.unwrap_or_else(never)))
 }
 
+/// Tells of times that passed. The first may have its run, if whoever launched it died then.
 async fn missed(
     node: &Node,
     plan: &Plan,
     first: DateTime<Utc>,
     due: &DueRun,
 ) -> Result<(), String> {
-    let times = if due.missed == 1 { "time" } else { "times" };
+    let ran = plans::run_for(&node.pools.work, &plan.name, first).await.map_err(|_| UNRECORDED)?;
+    let count = due.missed - u32::from(ran.is_some());
+    if count == 0 {
+        return Ok(());
+    }
+    let times = if count == 1 { "time" } else { "times" };
     let made_up = if due.runs { "one run makes up for them" } else { "not made up for" };
-    let reason = format!("{} {times} passed while no node ran, {made_up}", due.missed);
+    let reason = format!("{count} {times} passed while no node ran, {made_up}");
     // Where the last of them is made up for, it has a run of its own.
     let at = if due.runs { first } else { due.due };
     tell(node, plan, (at, Omission::Missed), &reason).await
@@ -84,15 +102,11 @@ async fn missed(
 
 async fn run(
     node: &Node,
-    published: &Published,
     (plan, version): (&Plan, i32),
+    inputs: Map<String, Value>,
     due: DateTime<Utc>,
     now: DateTime<Utc>,
 ) -> Result<(), String> {
-    let inputs = match plan.inputs(&*published.catalog, &published.mutes, (Some(due), now)) {
-        Ok(inputs) => inputs,
-        Err(none) => return tell(node, plan, (due, none.omission()), &none.to_string()).await,
-    };
     let run = PlanRun {
         plan,
         version,
@@ -127,7 +141,12 @@ async fn tell(
 ) -> Result<(), String> {
     let by = Principal::plan(&plan.name);
     let omitted = OmittedRun { plan: &plan.name, due, why, reason, by: &by };
-    plans::omit(&node.pools.work, &omitted).await.map_err(|_| UNRECORDED)?;
+    match plans::omit(&node.pools.work, &omitted).await.map_err(|_| UNRECORDED)? {
+        // Somebody has said so before, or it has a run all the same.
+        RunOmitted::Known(other) if other != why => return Ok(()),
+        RunOmitted::Ran(_) if why != Omission::Missed => return Ok(()),
+        _ => {}
+    }
     let summary = format!("plan {} did not run for {}: {reason}", plan.name, text(due));
     let resource = plan::job_name(&plan.name);
     self_monitoring::note(node, &format!("plan.{why}"), &resource, &text(due), &summary)

@@ -9,6 +9,7 @@
 use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
     guards::{self, Judged},
+    new::LAUNCHED_BY,
     record::{ClaimedRecord, Record},
     recording::{Holds, write},
 };
@@ -159,8 +160,6 @@ const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, aler
     created_at, progress,
     begun, word, word_number, posts, depth, holds, trace, trial,
     urgency, deadline, rule, rule_version,
-    CASE WHEN launched_by IS NULL THEN 'rules' WHEN launched_by LIKE 'plan/%' THEN 'plans'
-        ELSE 'people' END AS launched_by,
     held ->> 'guard' AS held_by,
     coalesce(ARRAY(SELECT o ->> 'guard' FROM jsonb_array_elements(overruled) o), '{}') AS overruled";
 
@@ -171,7 +170,7 @@ const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, aler
 /// and what it finds became due in the same way.
 pub fn claiming() -> String {
     format!(
-        "SELECT nextval('claim_number') AS claim, {CLAIMED} FROM jobs_due($1, $2, $3, $4, $5, $6)
+        "SELECT nextval('claim_number') AS claim, {CLAIMED}, {LAUNCHED_BY} FROM jobs_due($1, $2, $3, $4, $5, $6)
         WHERE NOT EXISTS (SELECT 1 FROM halt)"
     )
 }

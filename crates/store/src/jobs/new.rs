@@ -209,6 +209,10 @@ impl From<NewJob> for Row {
     }
 }
 
+/// Who launched a job or one above it, as a column.
+pub(crate) const LAUNCHED_BY: &str = "CASE WHEN launched_by IS NULL THEN 'rules'
+    WHEN launched_by LIKE 'plan/%' THEN 'plans' ELSE 'people' END AS launched_by";
+
 /// What makes jobs, for a script of several changes.
 pub(crate) fn making(jobs: Vec<NewJob>) -> Result<(String, Vec<Value>), StoreError> {
     let rows = jobs

@@ -1,7 +1,7 @@
 //! What guards know: read under their locks, counted by rows of `guard_use`, and counted anew where
 //! another version of a guard or its group has counted.
 
-use crate::{StoreError, read, sql, stored::Stored};
+use crate::{StoreError, jobs::new::LAUNCHED_BY, read, sql, stored::Stored};
 use arvok_core::{
     JobId,
     guard::{GuardState, GuardedJob, Guards, LaunchedBy, StandingGuard},
@@ -160,20 +160,19 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
     }
     let guard = &standing.guard;
     sql::run(tx, "DELETE FROM guard_use WHERE guard = $1", vec![guard.name.clone().into()]).await?;
-    let sql =
-        "SELECT id, runbook, target, rule, urgency, inputs, CASE WHEN launched_by IS NULL THEN 'rules'
-                WHEN launched_by LIKE 'plan/%' THEN 'plans' ELSE 'people' END AS launched_by,
-            alert_seq, started_at
+    let sql = format!(
+        "SELECT id, runbook, target, rule, urgency, inputs, {LAUNCHED_BY}, alert_seq, started_at
         FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
             AND (state = ANY($1) OR created_at > now() - make_interval(secs => $2))
-        ORDER BY id DESC LIMIT $3";
+        ORDER BY id DESC LIMIT $3"
+    );
     let begun: Vec<String> = JobState::BEGUN.iter().map(ToString::to_string).collect();
     // A job may have been in the queue for a while.
     let back = guard.window().delta() + TimeDelta::hours(1);
     #[expect(clippy::cast_precision_loss, reason = "whole seconds of a month")]
     let back = back.num_seconds() as f64;
     let jobs: Vec<Begun> =
-        sql::typed(tx, sql, vec![begun.into(), back.into(), COUNTED.into()]).await?;
+        sql::typed(tx, &sql, vec![begun.into(), back.into(), COUNTED.into()]).await?;
     let labels = match guard.concerns.asks_labels() {
         true => AlertLabels::of(tx, jobs.iter().map(|job| job.alert_seq)).await?,
         false => AlertLabels::default(),
