@@ -247,6 +247,7 @@ export const versions = (kind: string, name: string) =>
   );
 export const vocabulary = () => taken<Vocabulary>(client.GET('/api/v1/vocabulary'));
 export type PlannedChange = Schema['PlannedChange'];
+export type ActsByItself = Schema['ActsByItself'];
 /** Publishes a text, or only tells what would change; `as` is what it is expected to change. */
 export const publish = (file: string, text: string, dry_run: boolean, as: PlannedChange[] = []) => {
   const expects = as.map(({ kind, name, version }) => ({ kind, name, version }));
@@ -288,10 +289,19 @@ export const keepFor = (keep: Keep, dry_run: boolean) =>
   );
 export const setHalt = (reason: string, running: boolean) =>
   taken(client.PUT('/api/v1/halt', { body: { reason, running } }));
+export type SelectiveHalt = Schema['SelectiveHalt'];
+export type HaltCovers = Schema['HaltCovers'];
+export const beginHalt = (covers: HaltCovers, reason: string, running: boolean, dry_run: boolean) =>
+  taken(client.POST('/api/v1/halts', { body: { covers, reason, running, dry_run } }));
+export const endHalt = (id: number) =>
+  taken(client.DELETE('/api/v1/halts/{id}', { params: { path: { id } } }));
 export type Token = Schema['TokenItem'];
 export const tokens = () => taken(client.GET('/api/v1/tokens'));
+export type AutomationRight = Schema['AutomationRight'];
 export const makeToken = (name: string, role: Who['role']) =>
   taken<Schema['TokenMade']>(client.POST('/api/v1/tokens', { body: { name, role } }));
+export const setAutomation = (name: string, body: AutomationRight) =>
+  taken(client.PUT('/api/v1/tokens/{name}/automate', { params: { path: { name } }, body }));
 export const revokeToken = (name: string) =>
   taken(client.DELETE('/api/v1/tokens/{name}', { params: { path: { name } } }));
 export type Secret = Schema['SecretItem'];

@@ -7,6 +7,7 @@ import {
   type JobItem,
   type MuteItem,
   type Watch as Seen,
+  type SelectiveHalt,
   watch,
 } from '../api/client';
 import { Gauge } from '../ui/marks';
@@ -19,6 +20,7 @@ import { useZone } from '../ui/zone';
 import { Band } from './Band';
 import { headline } from './headline';
 import { NeedsYou } from './NeedsYou';
+import { covered } from './safety/Halts';
 
 /** Up to how many jobs at work the service counts. */
 const COUNTED = 10_000;
@@ -109,6 +111,7 @@ function Overview({ seen }: { seen: Seen }) {
           </p>
         )}
       </Panel>
+      <HaltedJobs halts={seen.halts ?? []} />
       <Muted mutes={seen.mutes ?? []} />
       <div className="grid flex-1 gap-3.5 lg:grid-cols-[284px_1fr_286px]">
         <NeedsYou seen={seen} />
@@ -144,6 +147,31 @@ function Overview({ seen }: { seen: Seen }) {
         </Panel>
       </div>
     </>
+  );
+}
+
+/** Of which jobs none is begun, until that is lifted. */
+function HaltedJobs({ halts }: { halts: SelectiveHalt[] }) {
+  if (halts.length === 0) return null;
+  return (
+    <Panel
+      title="Halted"
+      aside={
+        <Link to="/safety" className="hover:underline">
+          {halts.length === 1 ? 'one halt of some jobs' : `${halts.length} halts of some jobs`}
+        </Link>
+      }
+    >
+      {halts.map((halt) => (
+        <p key={halt.id} className="flex flex-wrap gap-x-3 py-0.5">
+          <b className="mono break-words font-semibold">{covered(halt.covers)}</b>
+          <span className="min-w-0 flex-1 break-words text-ink-2">{halt.reason}</span>
+          <span className="text-[13px] text-ink-2">
+            since <Clock at={halt.since} />, by {shown(halt.by)}
+          </span>
+        </p>
+      ))}
+    </Panel>
   );
 }
 

@@ -71,6 +71,25 @@ pub struct PublishResult {
     /// What is allowed and most likely not meant.
     #[serde(default)]
     pub warnings: Vec<FileProblem>,
+    /// What acts by itself after it, and did not before or otherwise.
+    #[serde(default)]
+    pub acts: Vec<ActsByItself>,
+}
+
+/// A rule of stance `act` or a plan that has times, of which publishing changes what it does.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ActsByItself {
+    /// `rule` or `plan`.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
+    /// The connections that its jobs may call through; `scripts` for scripts on a node.
+    pub connections: Vec<String>,
+    /// What of it changes, such as `rule/disk-fills`, `runbook/grow-disk`.
+    pub changed: Vec<String>,
+    /// What is lacking to let it act; absent if whoever asks may. Then nothing is published.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lacking: Option<String>,
 }
 
 /// What becomes of one document.

@@ -139,6 +139,9 @@ pub struct CallRequest {
     /// The body, the parts of a message, what a command reads, or XML.
     #[schema(value_type = Option<Value>)]
     pub body: Option<Value>,
+    /// The connection through which it is sent; absent of a script.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub via: Option<String>,
     /// It would be sent, and is not: the job is a dry trial.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub unsent: bool,

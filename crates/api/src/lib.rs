@@ -47,7 +47,7 @@ pub mod trials;
 pub mod watch;
 mod words;
 
-pub use access::{NewToken, SignIn, TokenItem, TokenMade, Who};
+pub use access::{AutomationRight, NewToken, SignIn, TokenItem, TokenMade, Who};
 pub use alarms::{AlarmActItem, AlarmDetail, AlarmItem, NewAlarmAct};
 pub use alerts::{
     AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert,
@@ -62,15 +62,17 @@ pub use connections::{
 pub use contacts::{ContactItem, ContactWayItem};
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
-    ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileText,
-    PlannedChange, PublishRequest, PublishResult, SecretItem, SecretValue, Use,
+    ActsByItself, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
+    FileText, PlannedChange, PublishRequest, PublishResult, SecretItem, SecretValue, Use,
 };
 pub use filters::{
     AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,
     VerdictFilter, number, parse_word, parse_words, time,
 };
 pub use guards::{CircuitItem, GuardItem, GuardLine, GuardResumed, ResumeGuard};
-pub use halt::{Halt, Halted, SetHalt};
+pub use halt::{
+    Halt, HaltBegun, HaltConcerns, HaltCovers, Halted, NewHalt, SelectiveHalt, SetHalt,
+};
 pub use jobs::{
     Attempt, Because, Cancel, DecisionContext, Found, GoOn, GoesOn, HeldBack, JobAct, JobDetail,
     JobItem, JobPart, JobStep, LiveText, NeedsYou, Overrule, Overruled, Resolve, SeenBy, SetAside,

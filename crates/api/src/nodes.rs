@@ -1,6 +1,6 @@
 //! The nodes, and what waits for them.
 
-use crate::{Halt, ListenerItem};
+use crate::{Halt, ListenerItem, SelectiveHalt};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -59,6 +59,9 @@ pub struct Backlog {
     /// The halt of all jobs, while one stands.
     #[serde(default)]
     pub halt: Option<Halt>,
+    /// Halts of some jobs.
+    #[serde(default)]
+    pub halts: Vec<SelectiveHalt>,
     /// Jobs that wait for their turn.
     pub queued: i64,
     /// How long the oldest of them has waited, in seconds.

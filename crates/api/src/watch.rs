@@ -1,6 +1,8 @@
 //! The overview, and the messages of the event stream.
 
-use crate::{AlarmItem, DecisionItem, Halt, JobItem, MuteItem, NeedsYou, ProposalItem};
+use crate::{
+    AlarmItem, DecisionItem, Halt, JobItem, MuteItem, NeedsYou, ProposalItem, SelectiveHalt,
+};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -11,6 +13,9 @@ pub struct Watch {
     /// The halt of all jobs, while one stands.
     #[serde(default)]
     pub halt: Option<Halt>,
+    /// Halts of some jobs.
+    #[serde(default)]
+    pub halts: Vec<SelectiveHalt>,
     /// Mutes that stand or come, the one that ends first first, 20 at most.
     #[serde(default)]
     pub mutes: Vec<MuteItem>,

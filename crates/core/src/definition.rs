@@ -64,6 +64,11 @@ pub trait Definition: Any + fmt::Debug + Send + Sync {
         Vec::new()
     }
 
+    /// Whether it may use another definition that it does not name, since a glob of its matches it.
+    fn may_use(&self, _kind: Kind, _name: &str) -> bool {
+        false
+    }
+
     /// What does not fit with the others.
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         let _ = others;

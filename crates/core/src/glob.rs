@@ -74,6 +74,24 @@ impl Glob {
         }
     }
 
+    /// As a regular expression of PostgreSQL ("advanced", section 9.7.3 of its documentation) for
+    /// the whole text.
+    pub fn pattern(&self) -> String {
+        let mut pattern = String::from("^(?:");
+        let exact = || self.text.chars().map(Token::One).collect();
+        for token in self.tokens.clone().unwrap_or_else(exact) {
+            match token {
+                Token::One(c) if c.is_alphanumeric() || c.is_whitespace() => pattern.push(c),
+                Token::One(c) => pattern.extend(['\\', c]),
+                Token::Any => pattern.push_str("[^/]"),
+                Token::Part => pattern.push_str("[^/]*"),
+                Token::Across => pattern.push_str(".*"),
+            }
+        }
+        pattern.push_str(")$");
+        pattern
+    }
+
     /// A text that it matches: each wildcard as one letter.
     pub fn sample(&self) -> String {
         let one = |t: &Token| if let Token::One(c) = t { *c } else { 'x' };

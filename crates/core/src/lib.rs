@@ -16,6 +16,7 @@
 
 pub mod alarm;
 pub mod alert;
+pub mod automation;
 pub mod bounds;
 pub mod calendar;
 pub mod catalog;
@@ -28,6 +29,7 @@ pub mod expr;
 pub mod glob;
 pub mod group;
 pub mod guard;
+pub mod halt;
 mod ids;
 pub mod inputs;
 pub mod job;

@@ -9,7 +9,7 @@ use arvok_core::{
     Kind,
     definition::{Defined, Missing},
     document::{Document, parse_file},
-    runbook::{self, CopyError, Runbook},
+    runbook::{self, CopyError, Reference, Runbook},
 };
 use rust_embed::RustEmbed;
 use std::{
@@ -91,7 +91,7 @@ impl From<&ReadyMade> for LibraryRunbook {
             name: ready.runbook.name.clone(),
             summary: ready.runbook.summary.clone(),
             connections: owned(ready.calls()),
-            runbooks: owned(ready.runbook.children().into_iter().collect()),
+            runbooks: owned(ready.children().into_iter().collect()),
             examples: ready.runbook.examples.len(),
         }
     }
@@ -126,7 +126,12 @@ impl ReadyMade {
 
     /// The connections that it calls.
     pub fn calls(&self) -> BTreeSet<&str> {
-        self.runbook.calls().into_iter().map(|(via, _)| via).collect()
+        self.runbook.calls().into_iter().flat_map(|(via, _)| via.written_out()).collect()
+    }
+
+    /// The runbooks that its steps have done as jobs.
+    pub fn children(&self) -> Vec<&str> {
+        self.runbook.children().into_iter().flat_map(Reference::written_out).collect()
     }
 
     /// The text of a copy under a name, with other connections where there are any; and behind it
@@ -144,13 +149,13 @@ impl ReadyMade {
         let mut needed: BTreeSet<&str> =
             self.calls().into_iter().filter(|via| !instead.contains_key(*via)).collect();
         let mut below: BTreeSet<&str> = BTreeSet::new();
-        let mut open = self.runbook.children();
+        let mut open = self.children();
         while let Some(child) = open.pop() {
             if below.insert(child) && wants(Kind::Runbook, child) {
                 let child = get(child)?;
                 texts.push(child.text().to_owned());
                 needed.extend(child.calls());
-                open.extend(child.runbook.children());
+                open.extend(child.children());
             }
         }
         let wanted = connections().into_iter().filter(|(name, _)| needed.contains(name.as_str()));

@@ -38,7 +38,7 @@ impl PlanRun<'_> {
         node: &Node,
         now: DateTime<Utc>,
     ) -> Result<Result<RunLaunched, PrepareError>, StoreError> {
-        let prepared = match self.plan.runbook.prepare(self.inputs) {
+        let prepared = match self.plan.runbook.prepare(self.inputs, &*node.published().catalog) {
             Ok(prepared) => prepared,
             Err(wrong) => return Ok(Err(wrong)),
         };

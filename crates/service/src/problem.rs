@@ -73,6 +73,11 @@ pub(crate) enum ApiError {
         and names a secret, which would go there; an admin publishes that"
     )]
     Address(String),
+    #[error(
+        "{0}; publish it with `stance: propose`, or a plan without `at`, or ask an admin for the \
+        right (`arvok token automate`)"
+    )]
+    Automate(String),
     #[error("this takes {0} only")]
     Method(String),
     #[error("other rehearsals are running; try again when they have ended")]
@@ -102,6 +107,7 @@ impl ApiError {
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
             Self::NotAsked(_) => (StatusCode::FORBIDDEN, "not-asked"),
             Self::Address(_) => (StatusCode::FORBIDDEN, "address-with-secret"),
+            Self::Automate(_) => (StatusCode::FORBIDDEN, "may-not-automate"),
             Self::CrossSite => (StatusCode::FORBIDDEN, "cross-site"),
             Self::NotFound(_) => (StatusCode::NOT_FOUND, "not-found"),
             Self::BadRequest(_) => (StatusCode::BAD_REQUEST, "bad-request"),

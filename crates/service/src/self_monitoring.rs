@@ -8,6 +8,7 @@ use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem, Runner
 use arvok_core::{
     AlertState, NewAlert,
     alert::{Alert, Received},
+    halt::HaltLines,
     source::OWN,
     subscriber::Subscriber,
 };
@@ -264,6 +265,11 @@ fn troubles(
             "arvok/jobs".into(),
             format!("jobs are halted by {}: {}", halt.by.shown(), halt.reason),
         );
+    }
+    for halt in &backlog.halts {
+        let covers = HaltLines::from(halt.covers.clone());
+        let words = format!("jobs of {covers} are halted by {}: {}", halt.by.shown(), halt.reason);
+        say("jobs.halted", format!("arvok/halt-{}", halt.id), words);
     }
     if backlog.overdue > SLOW {
         let words =

@@ -4,7 +4,7 @@
 -- to which a person has said something, or the first of the queue, without those in `deciding`.
 -- Called by claims (`store/jobs/claims`). The rows of those that had begun are held until the
 -- commit, and what others hold is passed over; those of the queue are only read, since they are
--- written later if at all. However few there were when the table was last looked through, each way
+-- written later if at all. What a halt concerns is passed over. However few there were when the table was last looked through, each way
 -- follows its index and ends at the first: to sort a queue at every claim costs the more the longer
 -- it is. OFFSET keeps a table of all that are alive from being made.
 CREATE OR REPLACE FUNCTION jobs_due(
@@ -15,15 +15,19 @@ CREATE OR REPLACE FUNCTION jobs_due(
 DECLARE
     wanted int := several_queued;
     found_here int;
+    -- Mostly there is none, and then no job is asked about it.
+    halts CONSTANT boolean := EXISTS (SELECT 1 FROM halt);
 BEGIN
     RETURN QUERY SELECT * FROM job j WHERE state = 'waiting' AND wake_at <= now()
+            AND (NOT halts OR NOT job_halted(j))
         ORDER BY wake_at LIMIT several FOR UPDATE SKIP LOCKED;
     IF FOUND THEN RETURN; END IF;
     RETURN QUERY SELECT * FROM job j WHERE state = 'running' AND lease_until < now() AND lapses < 5
-            AND (claim IS NULL OR claim <> ALL(alive))
+            AND (claim IS NULL OR claim <> ALL(alive)) AND (NOT halts OR NOT job_halted(j))
         ORDER BY lease_until LIMIT several FOR UPDATE SKIP LOCKED;
     IF FOUND THEN RETURN; END IF;
     RETURN QUERY SELECT * FROM job j WHERE state IN ('paused', 'unsure') AND word IS NOT NULL
+            AND (NOT halts OR NOT job_halted(j))
         ORDER BY id LIMIT several FOR UPDATE SKIP LOCKED;
     IF FOUND THEN RETURN; END IF;
     -- From urgent to low, each level from now on: those whose deadline has passed are not read, however
@@ -38,7 +42,7 @@ BEGIN
                 OR NOT EXISTS (SELECT 1 FROM unnest(runbooks, most) AS l (runbook, most)
                 WHERE l.runbook = j.runbook AND l.most <= (SELECT count(*) FROM job o WHERE o.runbook = j.runbook
                     AND o.parent IS NULL AND o.trial IS DISTINCT FROM 'dry' AND o.state IN ('running', 'waiting', 'paused', 'unsure'))))
-            AND id <> ALL(deciding)
+            AND id <> ALL(deciding) AND (NOT halts OR NOT job_halted(j))
             ORDER BY urgency DESC, coalesce(deadline, 'infinity'), id LIMIT wanted;
         GET DIAGNOSTICS found_here = ROW_COUNT;
         wanted := wanted - found_here;

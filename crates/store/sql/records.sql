@@ -16,6 +16,7 @@ DECLARE
     kept bigint[];
     begins CONSTANT text := node;
     moment CONSTANT timestamptz := now;
+    halts CONSTANT boolean := begins IS NOT NULL AND EXISTS (SELECT 1 FROM halt);
 BEGIN
     WITH held AS (UPDATE job j SET progress = t.progress, begun = true, state = t.state, failure = t.failure,
             lapses = CASE WHEN t.furthered THEN 0 ELSE j.lapses END,
@@ -42,7 +43,7 @@ BEGIN
             steps int, doing text, heard int, posts int, outside boolean, state text, failure text, ends boolean, effect text,
             outputs jsonb, until timestamptz, for_alarm boolean, alarm_seen timestamptz)
         WHERE j.id = t.id AND CASE WHEN begins IS NULL THEN j.claim = t.claim AND j.state = 'running'
-            ELSE j.state = 'queued' AND NOT EXISTS (SELECT 1 FROM halt)
+            ELSE j.state = 'queued' AND (NOT halts OR NOT job_halted(j))
                 AND (j.parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused')) END
         RETURNING j.id)
     SELECT array_agg(held.id) INTO kept FROM held;

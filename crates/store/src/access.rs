@@ -7,7 +7,7 @@ use crate::{
     sql,
     stored::Stored,
 };
-use arvok_api::{TokenItem, Who};
+use arvok_api::{AutomationRight, TokenItem, Who};
 use arvok_core::{Principal, Role};
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
@@ -78,6 +78,7 @@ pub async fn add_recovery<T, E: From<StoreError>>(
 pub async fn make_token(
     db: &DatabaseConnection,
     (name, role): (&str, Role),
+    automate: &AutomationRight,
     secret: &str,
     by: &Principal,
     now: DateTime<Utc>,
@@ -85,7 +86,41 @@ pub async fn make_token(
     let making = db.begin().await?;
     add_token(&making, name, role, secret, now).await?;
     audit::record(&making, by, "token.made", name, role.as_str()).await?;
+    if !automate.is_nothing() {
+        set_automation(&making, name, automate, by).await?;
+    }
     Ok(making.commit().await?)
+}
+
+/// Sets what a token may let act by itself, in place of what it might; whether there is one of this
+/// name.
+pub async fn set_automation(
+    db: &impl ConnectionTrait,
+    name: &str,
+    automate: &AutomationRight,
+    by: &Principal,
+) -> Result<bool, StoreError> {
+    let json = serde_json::to_value(automate).unwrap_or_default();
+    let set = "UPDATE token SET automate = $2 WHERE name = $1 RETURNING 1";
+    let set = sql::statement(set, vec![name.into(), json.clone().into()]);
+    if db.query_all_raw(set).await?.is_empty() {
+        return Ok(false);
+    }
+    audit::record(db, by, "token.automate", name, &json.to_string()).await?;
+    Ok(true)
+}
+
+/// Sets it on its own.
+pub async fn change_automation(
+    db: &DatabaseConnection,
+    name: &str,
+    automate: &AutomationRight,
+    by: &Principal,
+) -> Result<bool, StoreError> {
+    let changing = db.begin().await?;
+    let set = set_automation(&changing, name, automate, by).await?;
+    changing.commit().await?;
+    Ok(set)
 }
 
 /// Keeps a new token's hash. The name of a token that was revoked is not taken again: in the
@@ -120,9 +155,20 @@ pub async fn add_token(
 /// All tokens, without themselves.
 pub async fn tokens(db: &DatabaseConnection) -> Result<Vec<TokenItem>, StoreError> {
     let found = token::Entity::find().order_by_asc(token::Column::Name).all(db).await?;
-    let item =
-        |m: token::Model| TokenItem { role: m.role.0, name: m.name, created_at: m.created_at };
-    Ok(found.into_iter().map(item).collect())
+    let item = |m: token::Model| {
+        let automate = automation(&m)?;
+        Ok(TokenItem { role: m.role.0, name: m.name, automate, created_at: m.created_at })
+    };
+    found.into_iter().map(item).collect()
+}
+
+fn automation(token: &token::Model) -> Result<AutomationRight, StoreError> {
+    Ok(serde_json::from_value(token.automate.clone())?)
+}
+
+fn who(token: token::Model) -> Result<Who, StoreError> {
+    let automate = automation(&token)?;
+    Ok(Who { role: token.role.0, name: token.name, automate })
 }
 
 /// What became of a token that was to be revoked.
@@ -175,7 +221,7 @@ pub async fn by_token(
     secret: &str,
 ) -> Result<Option<(i64, Who)>, StoreError> {
     let found = token::Entity::find().filter(token::Column::Hash.eq(hash(secret))).one(db).await?;
-    Ok(found.map(|m| (m.id, Who { role: m.role.0, name: m.name })))
+    found.map(|token| Ok((token.id, who(token)?))).transpose()
 }
 
 /// Begins a session; older ones that have ended are removed on the way.
@@ -208,7 +254,7 @@ pub async fn by_session(
         return Ok(None);
     }
     let token = token::Entity::find_by_id(found.token_id).one(db).await?;
-    Ok(token.map(|m| Who { role: m.role.0, name: m.name }))
+    token.map(who).transpose()
 }
 
 /// Ends a session.

@@ -183,6 +183,7 @@ pub async fn backlog(db: &DatabaseConnection) -> Result<Backlog, StoreError> {
     };
     Ok(Backlog {
         halt: jobs::halt(db).await?,
+        halts: jobs::halts(db).await?,
         queued: row.queued,
         oldest_queued: row.oldest_queued,
         overdue: row.overdue,

@@ -8,13 +8,14 @@ use arvok_core::job::{JobState, StateChange};
 use sea_orm::{ConnectionTrait, DatabaseConnection, FromQueryResult, TransactionTrait};
 
 /// Counts up with every change of a file; a test holds that.
-pub const REVISION: i32 = 14;
+pub const REVISION: i32 = 15;
 
 /// All files, in the order in which they are run.
-const FILES: [&str; 9] = [
+const FILES: [&str; 10] = [
     include_str!("../sql/counts.sql"),
     include_str!("../sql/alerts.sql"),
     include_str!("../sql/jobs.sql"),
+    include_str!("../sql/halts.sql"),
     include_str!("../sql/claims.sql"),
     include_str!("../sql/guards.sql"),
     include_str!("../sql/records.sql"),

@@ -106,6 +106,14 @@ impl MigratorTrait for Migrator {
                 name: "0022_plans",
                 sql: include_str!("../migrations/0022_plans.sql"),
             }),
+            Box::new(Step {
+                name: "0023_automate",
+                sql: include_str!("../migrations/0023_automate.sql"),
+            }),
+            Box::new(Step {
+                name: "0024_halts",
+                sql: include_str!("../migrations/0024_halts.sql"),
+            }),
         ]
     }
 }

@@ -471,13 +471,47 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether jobs are halted, since when, by whom and why. */
+        /** Whether jobs are halted, all or some, since when, by whom and why. */
         get: operations["getHalt"];
         /** Halts all jobs on all nodes: none is begun or taken up until the halt is lifted. What is under way on a node goes on, or is paused with `running`. A halt that stands already is not replaced, but by one that pauses what is under way as well. */
         put: operations["setHalt"];
         post?: never;
         /** Lifts the halt: jobs are begun again, and what it paused goes on. */
         delete: operations["liftHalt"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/halts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Halts some jobs on all nodes: none of them is begun or taken up until that halt is lifted. What is under way on a node goes on, or is paused with `running`. With `dry_run` it only tells which jobs it would concern. */
+        post: operations["beginHalt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/halts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Lifts a halt of some jobs: they are begun again, and what it paused goes on, as far as no other halt concerns it. */
+        delete: operations["endHalt"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1432,6 +1466,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens/{name}/automate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets what whoever has a token may let act by itself when publishing, in place of what it might before. Without any line it is taken away. */
+        put: operations["setAutomation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/trials": {
         parameters: {
             query?: never;
@@ -1736,6 +1787,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A rule of stance `act` or a plan that has times, of which publishing changes what it does. */
+        ActsByItself: {
+            /** @description `rule` or `plan`. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
+            /** @description The connections that its jobs may call through; `scripts` for scripts on a node. */
+            connections: string[];
+            /** @description What of it changes, such as `rule/disk-fills`, `runbook/grow-disk`. */
+            changed: string[];
+            /** @description What is lacking to let it act; absent if whoever asks may. Then nothing is published. */
+            lacking?: string | null;
+        };
         /** @description What a person did about an alarm. */
         AlarmActItem: {
             /**
@@ -1982,9 +2046,23 @@ export interface components {
              */
             times: number;
         };
+        /**
+         * @description What whoever has a token may let act by itself, when publishing: names and globs. An admin may
+         *     let anything act.
+         */
+        AutomationRight: {
+            /** @description Rules of stance `act`. */
+            rules?: string[];
+            /** @description Plans that have times. */
+            plans?: string[];
+            /** @description The connections that their jobs may call through; `scripts` for scripts on a node. */
+            connections?: string[];
+        };
         /** @description What waits for the nodes. */
         Backlog: {
             halt?: components["schemas"]["Halt"] | null;
+            /** @description Halts of some jobs. */
+            halts?: components["schemas"]["SelectiveHalt"][];
             /**
              * Format: int64
              * @description Jobs that wait for their turn.
@@ -2128,6 +2206,8 @@ export interface components {
             target: string;
             /** @description The body, the parts of a message, what a command reads, or XML. */
             body?: unknown;
+            /** @description The connection through which it is sent; absent of a script. */
+            via?: string | null;
             /** @description It would be sent, and is not: the job is a dry trial. */
             unsent?: boolean;
         };
@@ -2824,9 +2904,53 @@ export interface components {
              */
             running?: boolean;
         };
+        /** @description A halt that has begun, or would. */
+        HaltBegun: {
+            halt?: components["schemas"]["SelectiveHalt"] | null;
+            /** @description The jobs that it concerns. */
+            concerns: components["schemas"]["HaltConcerns"];
+        };
+        /** @description How many jobs a halt concerns at this moment. */
+        HaltConcerns: {
+            /**
+             * Format: int64
+             * @description Those that wait for their turn.
+             */
+            queued: number;
+            /**
+             * Format: int64
+             * @description Those that wait for something within a step.
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description Those that a node executes.
+             */
+            running: number;
+        };
+        /** @description Which jobs: every line that is written must hold, and of one line any name or glob. */
+        HaltCovers: {
+            /**
+             * @description Names of runbooks; the runs of a plan are jobs of `plan/NAME`.
+             * @default []
+             */
+            runbooks: string[];
+            /**
+             * @description Names of the rules that dispatched them.
+             * @default []
+             */
+            rules: string[];
+            /**
+             * @description What they act on: `*` within a part, `**` across parts.
+             * @default []
+             */
+            targets: string[];
+        };
         /** @description Whether jobs are halted. */
         Halted: {
             halt?: components["schemas"]["Halt"] | null;
+            /** @description Halts of some jobs. */
+            some?: components["schemas"]["SelectiveHalt"][];
         };
         /** @description Why a guard holds a job that has not begun. */
         HeldBack: {
@@ -3492,6 +3616,17 @@ export interface components {
             /** @description In words; to clear and to note need some. */
             text?: string;
         };
+        /** @description Halts some jobs. */
+        NewHalt: {
+            /** @description Which. */
+            covers: components["schemas"]["HaltCovers"];
+            /** @description Why, for those who wonder. */
+            reason: string;
+            /** @description Whether what is under way is paused as well. */
+            running?: boolean;
+            /** @description Only tell which jobs it would concern. */
+            dry_run?: boolean;
+        };
         /**
          * @description A mute that is to begin. It ends by itself: `until` a moment, or `for` a time from its
          *     beginning.
@@ -3529,6 +3664,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "viewer" | "responder" | "author" | "admin";
+            /** @description What it may let act by itself. Left out: nothing; an admin anything. */
+            automate?: components["schemas"]["AutomationRight"];
         };
         /** @description An alert that is made up: one of `alert` and `payload`. */
         NewTrial: {
@@ -5007,6 +5144,8 @@ export interface components {
             problems: components["schemas"]["FileProblem"][];
             /** @description What is allowed and most likely not meant. */
             warnings?: components["schemas"]["FileProblem"][];
+            /** @description What acts by itself after it, and did not before or otherwise. */
+            acts?: components["schemas"]["ActsByItself"][];
         };
         /** @description How two versions differ. */
         RehearsalDifference: {
@@ -5624,6 +5763,27 @@ export interface components {
              */
             at: string;
         };
+        /** @description While it stands, no node begins a job that it concerns, or takes one up. */
+        SelectiveHalt: {
+            /**
+             * Format: int64
+             * @description Its number, by which it is lifted.
+             */
+            id: number;
+            /** @description Which jobs. */
+            covers: components["schemas"]["HaltCovers"];
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /** @description Who: an id with its kind, such as `token/pat` */
+            by: string;
+            /** @description Why, in that one's words. */
+            reason: string;
+            /** @description Whether what is under way is paused as well, until it is lifted. */
+            running: boolean;
+        };
         /** @description That a job which ended badly is set aside. */
         SetAside: {
             /** @description It is set back to what needs a person. */
@@ -5900,6 +6060,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "viewer" | "responder" | "author" | "admin";
+            /** @description What it may let act by itself. */
+            automate?: components["schemas"]["AutomationRight"];
             /**
              * Format: date-time
              * @description When it was made.
@@ -6252,6 +6414,8 @@ export interface components {
         /** @description What is going on and what needs a person. */
         Watch: {
             halt?: components["schemas"]["Halt"] | null;
+            /** @description Halts of some jobs. */
+            halts?: components["schemas"]["SelectiveHalt"][];
             /** @description Mutes that stand or come, the one that ends first first, 20 at most. */
             mutes?: components["schemas"]["MuteItem"][];
             /** @description From received to confirmed. */
@@ -6299,6 +6463,8 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "viewer" | "responder" | "author" | "admin";
+            /** @description What it may let act by itself. */
+            automate?: components["schemas"]["AutomationRight"];
         };
         /** @description Why a rule matches an alert or not, and what it decided. */
         Why: {
@@ -8530,6 +8696,177 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginHalt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHalt"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaltBegun"];
+                };
+            };
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HaltBegun"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endHalt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description No token, or none that is known. */
             401: {
@@ -13335,6 +13672,99 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setAutomation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AutomationRight"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -6,11 +6,12 @@ import { Copy } from '../../ui/Copy';
 import { Button, Failed, Panel, Tag, Unanswered } from '../../ui/parts';
 import { Sure } from '../../ui/Sure';
 import { Exact } from '../../ui/Time';
+import { Automation } from './Automation';
 
 const ROLES: [Who['role'], string][] = [
   ['viewer', 'reads everything but secrets'],
   ['responder', 'launches, pauses, cancels and resolves jobs, decides'],
-  ['author', 'publishes definitions, sends alerts for any source'],
+  ['author', 'publishes definitions, and lets act what it may automate'],
   ['admin', 'tokens and secrets'],
 ];
 const FIELD = 'rounded-md border border-line bg-panel px-2 py-1';
@@ -46,6 +47,7 @@ export function Tokens() {
             <span className="text-[13px] text-ink-3">
               made <Exact at={token.created_at} />
             </span>
+            {token.role === 'author' && <Automation token={token} onSet={anew} />}
             <Sure
               ask="Revoke…"
               title={`Revoke the token ${token.name}?`}

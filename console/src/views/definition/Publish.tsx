@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
 import { type ReactNode, useRef } from 'react';
-import { type PlannedChange, publish, Refused } from '../../api/client';
+import { type ActsByItself, type PlannedChange, publish, Refused } from '../../api/client';
 import { Button, Empty, Failed } from '../../ui/parts';
 import { some } from '../../ui/words';
 import { Difference } from './Difference';
@@ -78,6 +78,7 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
               }
             />
           )}
+          {plan.data?.acts && plan.data.acts.length > 0 && <Acts acts={plan.data.acts} />}
           {children}
           {sent.error && (
             <div className="mt-3">
@@ -90,7 +91,10 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
               look="go"
               onClick={() => sent.mutate()}
               disabled={
-                sent.isPending || changes.length === 0 || (plan.data?.problems.length ?? 0) > 0
+                sent.isPending ||
+                changes.length === 0 ||
+                (plan.data?.problems.length ?? 0) > 0 ||
+                (plan.data?.acts ?? []).some((acts) => acts.lacking)
               }
             >
               {over ? 'Publish over it' : 'Publish'}
@@ -99,6 +103,29 @@ export function Publish({ name, base, text, open, onClose, children }: Props) {
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
+  );
+}
+
+/** What acts by itself then, without anybody being asked. */
+function Acts({ acts }: { acts: ActsByItself[] }) {
+  const lacking = acts.find((one) => one.lacking)?.lacking;
+  return (
+    <section className="mt-2">
+      <h3 className="font-semibold text-[12px] text-ink-3">Acts by itself then</h3>
+      <ul className="mb-1">
+        {acts.map(({ kind, name, connections }) => (
+          <li key={`${kind} ${name}`} className="break-words text-ink-2">
+            {`${kind} ${name}`}
+            {connections.length > 0 && ` through ${connections.join(', ')}`}
+          </li>
+        ))}
+      </ul>
+      {lacking && (
+        <p role="alert" className="rounded-md bg-warn-soft px-3 py-1.5 text-warn">
+          {`${lacking}. Publish it with \`stance: propose\`, or ask an admin for the right.`}
+        </p>
+      )}
+    </section>
   );
 }
 

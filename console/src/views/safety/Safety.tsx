@@ -1,4 +1,4 @@
-// What holds us back: what is muted, guards, trials, and the halt of all jobs.
+// What holds us back: what is muted, halts, guards and trials.
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { mutes } from '../../api/client';
@@ -6,6 +6,7 @@ import { Button, Empty, Header, Panel, Unanswered } from '../../ui/parts';
 import { useMay } from '../../ui/rights';
 import { Guards } from '../guard/Guards';
 import { Halt } from './Halt';
+import { HaltSome, Halts } from './Halts';
 import { Mute } from './Mute';
 import { MuteForm } from './MuteForm';
 import { Trials } from './Trials';
@@ -45,13 +46,19 @@ export function Component() {
               </p>
             )}
           </Panel>
+          <Halts />
           <Guards />
           <Trials may={may} />
         </div>
         {may && (
-          <Panel title="Mute">
-            <MuteForm />
-          </Panel>
+          <div className="flex min-w-0 flex-col gap-3.5">
+            <Panel title="Mute">
+              <MuteForm />
+            </Panel>
+            <Panel title="Halt some jobs">
+              <HaltSome />
+            </Panel>
+          </div>
         )}
       </div>
     </>

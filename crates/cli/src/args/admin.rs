@@ -1,7 +1,7 @@
 //! What `secret`, `token`, `audit`, `node`, `halt` and `storage` take.
 
 use super::{Output, Paging, Server};
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
@@ -66,6 +66,20 @@ Example:
     },
 }
 
+/// What may act by itself.
+#[derive(Debug, Args)]
+pub struct AutomateArgs {
+    /// Rules that it may let act by itself: names and globs, with commas between
+    #[arg(long, value_name = "GLOBS", value_delimiter = ',')]
+    pub rules: Vec<String>,
+    /// Plans that it may let run at their times
+    #[arg(long, value_name = "GLOBS", value_delimiter = ',')]
+    pub plans: Vec<String>,
+    /// Connections that their jobs may call through; `scripts` for scripts on a node
+    #[arg(long, value_name = "GLOBS", value_delimiter = ',')]
+    pub connections: Vec<String>,
+}
+
 #[derive(Debug, Subcommand)]
 pub enum TokenCommand {
     /// Make a token; it is shown this once, on standard output
@@ -75,6 +89,8 @@ pub enum TokenCommand {
         /// viewer, responder, author or admin
         #[arg(long)]
         role: String,
+        #[command(flatten)]
+        automate: AutomateArgs,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]
@@ -86,6 +102,25 @@ pub enum TokenCommand {
         server: Server,
         #[command(flatten)]
         output: Output,
+    },
+    /// Set what whoever publishes with a token may let act by itself, in place of what it might
+    /// before; without a line it may let nothing act
+    #[command(
+        after_help = "An author publishes; that a rule of stance `act`, or a plan that has times, acts \
+                      by itself is a right of its own. It is needed for what is published and for \
+                      whatever acts otherwise after it: a changed runbook, connection or connector \
+                      of a rule that acts. An admin needs no right.\n\n\
+                      Examples:\n  \
+                      arvok token automate quay-ci --rules 'disk-*' --connections 'yard-*,crew-chat'\n  \
+                      arvok token automate quay-ci"
+    )]
+    Automate {
+        /// Its name
+        name: String,
+        #[command(flatten)]
+        automate: AutomateArgs,
+        #[command(flatten)]
+        server: Server,
     },
     /// Revoke a token
     Revoke {
@@ -136,21 +171,25 @@ pub enum ConfigCommand {
 
 #[derive(Debug, Subcommand)]
 pub enum HaltCommand {
-    /// Show whether jobs are halted, since when, by whom and why
+    /// Show whether jobs are halted, all or some, since when, by whom and why
     Show {
         #[command(flatten)]
         server: Server,
         #[command(flatten)]
         output: Output,
     },
-    /// Halt all jobs on all nodes: none is begun or taken up until the halt is lifted
+    /// Halt all jobs on all nodes, or those of some runbooks, rules or targets: none of them is
+    /// begun or taken up until the halt is lifted
     #[command(
         after_help = "Alerts are taken in and rules decide as before; the jobs wait. What is under \
         way on a node goes on,
 unless --running pauses it as well: calls that are out come to their end then, and nothing new leaves.
+Where several lines are given all must hold; of one line any name or glob.
 
-Example:
-  arvok halt begin --reason 'the storage of Quillhaven is being moved'"
+Examples:
+  arvok halt begin --reason 'the storage of Quillhaven is being moved'
+  arvok halt begin --targets 'host/quill-*,vm/quill-*' --running --reason 'the hall is on fire'
+  arvok halt begin --runbooks 'plan/*' --reason 'no roll-outs over Christmas' --dry-run"
     )]
     Begin {
         /// Why, for those who wonder
@@ -159,12 +198,28 @@ Example:
         /// Pause what is under way as well, until the halt is lifted
         #[arg(long)]
         running: bool,
+        /// Only jobs of these runbooks: names and globs, with commas between; the runs of a plan
+        /// are jobs of plan/NAME
+        #[arg(long, value_name = "GLOBS", value_delimiter = ',')]
+        runbooks: Vec<String>,
+        /// Only jobs that these rules dispatched
+        #[arg(long, value_name = "GLOBS", value_delimiter = ',')]
+        rules: Vec<String>,
+        /// Only jobs that act on these: `*` within a part, `**` across parts
+        #[arg(long, value_name = "GLOBS", value_delimiter = ',')]
+        targets: Vec<String>,
+        /// Only say how many jobs of these a halt would concern
+        #[arg(long)]
+        dry_run: bool,
         #[command(flatten)]
         server: Server,
     },
-    /// Lift the halt: jobs are begun again, those first that wait longest, and what it paused goes
+    /// Lift a halt: jobs are begun again, those first that wait longest, and what it paused goes
     /// on
     Lift {
+        /// The number of a halt of some jobs, as `arvok halt show` says it; left out: the halt of
+        /// all
+        id: Option<i64>,
         #[command(flatten)]
         server: Server,
     },

@@ -15,8 +15,8 @@ mod subscribers;
 mod trials;
 
 pub use admin::{
-    AuditCommand, ConfigCommand, HaltCommand, NodeCommand, SecretCommand, StorageCommand,
-    TokenCommand,
+    AuditCommand, AutomateArgs, ConfigCommand, HaltCommand, NodeCommand, SecretCommand,
+    StorageCommand, TokenCommand,
 };
 pub use alerts::{AlarmCommand, AlertCommand, Send};
 pub use connections::ConnectionCommand;

@@ -5,14 +5,15 @@ use super::{
     serve::{failed, settings},
 };
 use crate::{
-    args::{AuditCommand, ProfileCommand, SecretCommand, Server, TokenCommand},
+    args::{AuditCommand, AutomateArgs, ProfileCommand, SecretCommand, Server, TokenCommand},
     client::{Client, percent},
     error::{CliError, file as fault},
     login::{Login, Logins},
     show::{self, Table},
 };
 use arvok_api::{
-    AuditFilter, AuditItem, NewToken, Page, SecretItem, SecretValue, TokenItem, TokenMade, Who,
+    AuditFilter, AuditItem, AutomationRight, NewToken, Page, SecretItem, SecretValue, TokenItem,
+    TokenMade, Who,
 };
 use arvok_connect::{Keys, SHORTEST_SECRET, Weak, weakness};
 use arvok_core::Role;
@@ -163,14 +164,18 @@ fn audited(page: &Page<AuditItem>) -> String {
     show::with_next(table.text("Nothing was done yet."), page)
 }
 
+fn right(AutomateArgs { rules, plans, connections }: AutomateArgs) -> AutomationRight {
+    AutomationRight { rules, plans, connections }
+}
+
 pub async fn token(command: TokenCommand) -> Result<(), CliError> {
     match command {
-        TokenCommand::Make { name, role, server, output } => {
+        TokenCommand::Make { name, role, automate, server, output } => {
             let known = Role::ALL.map(Role::as_str).join(", ");
             let role = Role::parse(&role)
                 .ok_or_else(|| CliError::Usage(format!("--role {role}: the roles are {known}")))?;
-            let made: TokenMade =
-                Client::of(&server)?.post("/api/v1/tokens", &NewToken { name, role }).await?;
+            let asked = NewToken { name, role, automate: right(automate) };
+            let made: TokenMade = Client::of(&server)?.post("/api/v1/tokens", &asked).await?;
             if output.json {
                 return show::json(&made);
             }
@@ -186,11 +191,19 @@ pub async fn token(command: TokenCommand) -> Result<(), CliError> {
             if output.json {
                 return show::json(&tokens);
             }
-            let mut table = Table::new(&["token", "role", "made"]);
+            let mut table = Table::new(&["token", "role", "made", "may automate"]);
             tokens.into_iter().for_each(|t| {
-                table.row([t.name, t.role.as_str().to_owned(), show::exact(t.created_at)])
+                let may = show::automation(t.role, &t.automate);
+                table.row([t.name, t.role.as_str().to_owned(), show::exact(t.created_at), may])
             });
             show::out(&table.text("There are no tokens."));
+        }
+        TokenCommand::Automate { name, automate, server } => {
+            let path = format!("/api/v1/tokens/{}/automate", percent(&name));
+            let right = right(automate);
+            Client::of(&server)?.change(Method::PUT, &path, Some(&right)).await?;
+            let may = show::automation(Role::Author, &right);
+            show::out(&format!("token {name} may automate {may}"));
         }
         TokenCommand::Revoke { name, server } => {
             let path = format!("/api/v1/tokens/{}", percent(&name));

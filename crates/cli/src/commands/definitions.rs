@@ -306,6 +306,10 @@ pub(super) async fn change(
     if !output.json {
         show::out(&show::changes(&plan));
     }
+    if let Some(lacking) = plan.acts.iter().find_map(|acts| acts.lacking.as_ref()) {
+        show::notice(&format!("{lacking}; nothing was {done}"));
+        return Err(CliError::No);
+    }
     if dry_run || same {
         return Ok(());
     }

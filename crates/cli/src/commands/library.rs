@@ -88,7 +88,7 @@ async fn try_step(asked: TryStepArgs) -> Result<(), CliError> {
 
 /// Says what it needs, beside its text and not within.
 fn needs(ready: &ReadyMade) {
-    let needed: Vec<&str> = ready.calls().into_iter().chain(ready.runbook.children()).collect();
+    let needed: Vec<&str> = ready.calls().into_iter().chain(ready.children()).collect();
     show::notice(&format!("it needs {}", needed.join(", ")));
 }
 

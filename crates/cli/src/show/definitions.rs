@@ -2,9 +2,10 @@
 
 use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
-    ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem, Page, PlannedChange, PublishResult,
-    Retried, UnreadableItem, Use,
+    ActsByItself, AutomationRight, ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem,
+    Page, PlannedChange, PublishResult, Retried, UnreadableItem, Use,
 };
+use arvok_core::Role;
 use similar::{ChangeTag, TextDiff};
 
 /// The cells of one row between name and summary.
@@ -198,7 +199,45 @@ pub fn changes(plan: &PublishResult) -> String {
     if same > 0 {
         lines.push(format!("{same} without a change"));
     }
+    lines.extend(plan.acts.iter().take(MOST_ACTS).map(acts));
+    if plan.acts.len() > MOST_ACTS {
+        lines.push(format!("acts       and {} more", plan.acts.len() - MOST_ACTS));
+    }
     lines.join("\n")
+}
+
+/// Of how many it is shown that they act by themselves.
+const MOST_ACTS: usize = 8;
+
+/// What acts by itself then, and why it may not if it may not.
+fn acts(acting: &ActsByItself) -> String {
+    let through = match acting.connections.is_empty() {
+        true => String::new(),
+        false => format!(" through {}", acting.connections.join(", ")),
+    };
+    let own = format!("{}/{}", acting.kind, acting.name);
+    let others: Vec<&str> =
+        acting.changed.iter().map(String::as_str).filter(|what| *what != own).collect();
+    let why = match acting.changed.contains(&own) || others.is_empty() {
+        true => String::new(),
+        false => format!(", by what changes of {}", others.join(", ")),
+    };
+    format!("acts       {} {}{through}{why}", acting.kind, acting.name)
+}
+
+/// What a token may let act by itself, in a line.
+pub fn automation(role: Role, right: &AutomationRight) -> String {
+    if role >= Role::Admin {
+        return "anything".to_owned();
+    }
+    let lines = [("rules", &right.rules), ("plans", &right.plans), ("through", &right.connections)];
+    let lines = lines.iter().filter(|(_, globs)| !globs.is_empty());
+    let lines: Vec<String> =
+        lines.map(|(of, globs)| format!("{of} {}", globs.join(", "))).collect();
+    match lines.is_empty() {
+        true => "nothing".to_owned(),
+        false => lines.join("; "),
+    }
 }
 
 fn difference(c: &PlannedChange) -> Vec<String> {

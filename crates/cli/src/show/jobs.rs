@@ -210,7 +210,8 @@ fn tries(step: &JobStep, indent: &str) -> Vec<String> {
                 (false, true) => "will send",
                 (false, false) => "sent  ",
             };
-            format!("{indent}    {sent} {} {}{body}", r.method, r.target)
+            let via = r.via.as_ref().map_or_else(String::new, |via| format!(", via {via}"));
+            format!("{indent}    {sent} {} {}{body}{via}", r.method, r.target)
         });
         let answer = a.answer.as_ref().map(|answer| {
             // Where all went well, what it gave tells it.

@@ -29,7 +29,7 @@ pub use connections::{
 };
 pub use contacts::{contact, contacts};
 pub use decisions::{decision, decisions};
-pub use definitions::{changes, definition, definitions, retried, unreadable};
+pub use definitions::{automation, changes, definition, definitions, retried, unreadable};
 pub use dry_run::{dry_run, tried_step};
 pub use guards::{guard, guards};
 pub use jobs::{Line, effect, goes_on, job, jobs, rows, step_line, step_line_untimed};
@@ -37,7 +37,7 @@ pub use library::library;
 pub use memory::memory;
 pub use mutes::{mute, mute_line, mutes, newly_muted};
 use nodes::{clock, seconds};
-pub use nodes::{halt, nodes};
+pub use nodes::{halt, halt_begun, halted, nodes};
 pub use plans::{plan, plan_times, plans};
 pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;

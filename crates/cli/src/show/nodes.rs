@@ -1,8 +1,8 @@
 //! The nodes, and what waits for them.
 
 use super::{Table, ago, exact};
-use arvok_api::{Backlog, Halt, NodeItem, Nodes};
-use arvok_core::period::rough;
+use arvok_api::{Backlog, Halt, HaltBegun, HaltConcerns, Halted, NodeItem, Nodes, SelectiveHalt};
+use arvok_core::{halt::HaltLines, period::rough};
 use chrono::TimeDelta;
 
 /// After how many seconds of silence a node is marked.
@@ -26,6 +26,43 @@ pub fn halt(halt: &Halt) -> String {
         halt.by.shown(),
         halt.reason
     )
+}
+
+/// All halts that stand.
+pub fn halted(halted: &Halted) -> String {
+    let some = halted.some.iter().map(halt_of_some);
+    let lines: Vec<String> = halted.halt.as_ref().map(halt).into_iter().chain(some).collect();
+    match lines.is_empty() {
+        true => "Jobs are begun: there is no halt.".to_owned(),
+        false => lines.join("\n"),
+    }
+}
+
+fn halt_of_some(halt: &SelectiveHalt) -> String {
+    format!(
+        "Jobs of {} are halted{} since {} by {}: {}. `arvok halt lift {}` ends this.",
+        HaltLines::from(halt.covers.clone()),
+        if halt.running { ", those under way too," } else { "" },
+        exact(halt.since),
+        halt.by.shown(),
+        halt.reason,
+        halt.id
+    )
+}
+
+/// A halt of some jobs that has begun, or would, with those that it concerns.
+pub fn halt_begun(begun: &HaltBegun) -> String {
+    let HaltConcerns { queued, waiting, running } = begun.concerns;
+    let concerns =
+        format!("{queued} that wait for their turn, {waiting} that wait, {running} that run");
+    match &begun.halt {
+        None => format!("it would concern {concerns}; nothing is halted"),
+        Some(halt) => format!(
+            "halt {}: none of these jobs is begun or taken up any more, {concerns}; \
+            `arvok halt lift {}` ends this",
+            halt.id, halt.id
+        ),
+    }
 }
 
 fn row(n: &NodeItem) -> [String; 9] {

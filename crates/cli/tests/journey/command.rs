@@ -104,6 +104,7 @@ fn publish_shows_asks_and_can_be_told_not_to() {
         -   rest: 30s
         +   rest: 15m
     2 without a change
+    acts       rule booking-disk-filling through crew-chat, yard-hypervisor
     arvok: nobody can be asked here; say --yes to do it, or --dry-run to only look
     ");
     assert_eq!(stage.get("/api/v1/definitions/rule/booking-disk-filling")["item"]["version"], 1);

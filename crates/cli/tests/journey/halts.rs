@@ -1,7 +1,7 @@
 //! The halt of all jobs, those under way too: nothing new leaves from any node until it is lifted,
 //! and then everything goes on as if nothing had been.
 
-use crate::kit::{Peer, Stage, until};
+use crate::kit::{Browser, Peer, Stage, until};
 use reqwest::Method;
 use serde_json::json;
 use std::time::Duration;
@@ -111,4 +111,97 @@ fn what_a_person_paused_stays_paused_and_a_halt_can_be_made_to_pause_as_well() {
     assert_eq!(stage.arvok(&["job", "resume", &jobs[0].to_string()]).code, 0);
     stage.job_in(jobs[0], &["succeeded"]);
     told_once(&peer, 2);
+}
+
+/// Of two peers' jobs those on one kind of target are halted, over two nodes of which one dies.
+#[test]
+fn a_halt_of_some_holds_those_and_lets_all_others_go_on() {
+    let peer = Peer::start();
+    let stage = Stage::with_demo();
+    let mut second = stage.second_node();
+    let jobs = with_jobs(&stage, &peer, 3);
+    until("all of them to be at work", || (peer.told().len() > 5).then_some(()));
+    let asked = ["halt", "begin", "--targets", "vm/m1,vm/later*", "--reason", "a look first"];
+    let would = stage.arvok(&[&asked[..], &["--dry-run"]].concat());
+    assert!(would.out.contains("it would concern"), "{}", would.all());
+    assert_eq!(stage.get("/api/v1/halt")["some"], json!([]));
+    let begun = stage.arvok(&[&asked[..], &["--running"]].concat());
+    assert!(begun.out.contains("halt 1: none of these jobs is begun"), "{}", begun.all());
+    stage.job_in(jobs[1], &["paused", "waiting"]);
+    let later = launch(&stage, "vm/later-1");
+    second.kill_node();
+    second.start_node();
+    // All others come to their end.
+    stage.job_in(jobs[0], &["succeeded"]);
+    stage.job_in(jobs[2], &["succeeded"]);
+    let gone = peer.count("vm/m1 ");
+    assert!(gone < CALLS, "it was at work");
+    let shown = stage.get(&format!("/api/v1/jobs/{later}"));
+    let doing = shown["job"]["doing"].as_str().unwrap_or_default();
+    assert!(doing.contains("halted by admin: a look first (halt 1)"), "{shown:#}");
+    let said = stage.arvok(&["halt", "show"]).out;
+    assert!(said.contains("Jobs of targets vm/m1, vm/later* are halted, those under way too"));
+    let alarms = until("the alarm of the halt", || {
+        let alarms = stage.get("/api/v1/alarms?kind=jobs.halted")["items"].clone();
+        (!alarms.as_array()?.is_empty()).then_some(alarms)
+    });
+    assert!(alarms.to_string().contains("arvok/halt-1"), "{alarms:#}");
+
+    assert_eq!(stage.arvok(&["halt", "lift", "1"]).code, 0);
+    stage.job_in(jobs[1], &["succeeded"]);
+    stage.job_in(later, &["succeeded"]);
+    told_once(&peer, 3);
+    let again = stage.arvok(&["halt", "lift", "1"]);
+    assert!(again.code != 0 && again.err.contains("there is no halt 1"), "{}", again.all());
+}
+
+#[test]
+fn odd_halts_are_refused_in_words() {
+    let stage = Stage::bare();
+    for (words, said) in [
+        (&["--rules", "no-such"][..], "there is no rule `no-such`"),
+        (&["--runbooks", "no-such"], "there is no runbook `no-such`"),
+        (&["--runbooks", "plan/no-such"], "there is no plan `no-such`"),
+        (&["--targets", ""], "a name or glob has 1 to 512 bytes"),
+        (&["--dry-run"], "name --runbooks, --rules or --targets"),
+    ] {
+        let begun = stage.arvok(&[&["halt", "begin", "--reason", "w"], words].concat());
+        assert!(begun.code != 0 && begun.err.contains(said), "{words:?}: {}", begun.all());
+    }
+    let body = json!({ "covers": {}, "reason": "w" });
+    let (status, said) = stage.call(Method::POST, "/api/v1/halts", Some(&body));
+    assert!(status == 400 && said.to_string().contains("or halt all jobs"), "{said}");
+    let body = json!({ "covers": { "rules": ["*"] }, "reason": " " });
+    let (status, said) = stage.call(Method::POST, "/api/v1/halts", Some(&body));
+    assert!(status == 400 && said.to_string().contains("reason: say why"), "{said}");
+}
+
+#[test]
+fn some_jobs_are_halted_and_let_go_on_in_the_console() {
+    let peer = Peer::start();
+    let stage = Stage::bare();
+    let jobs = with_jobs(&stage, &peer, 1);
+    let browser = Browser::open(&stage, false);
+    browser.sign_in(&stage.token);
+    browser.see("Sign out");
+    browser.go("/safety");
+    browser.see("Jobs of all kinds are begun.");
+    browser.fill("input[placeholder^='host/quill']", "vm/m*");
+    browser.fill("form:has(input[placeholder^='host/quill']) input[maxlength='300']", "a look");
+    let tick = "form:has(input[placeholder^='host/quill']) input[type=checkbox]";
+    browser.run(&format!("document.querySelector(\"{tick}\").click()"));
+    browser.click("Halt these jobs…");
+    browser.see("are concerned now.");
+    browser.click("Halt them");
+    browser.see("targets vm/m*");
+    browser.see("also those under way, since");
+    stage.job_in(jobs[0], &["paused", "waiting"]);
+    browser.go("/");
+    browser.see("one halt of some jobs");
+    browser.go("/safety");
+    browser.click("Lift…");
+    browser.see("those that it paused go on");
+    browser.click("Lift it");
+    browser.see("Jobs of all kinds are begun.");
+    stage.job_in(jobs[0], &["succeeded"]);
 }

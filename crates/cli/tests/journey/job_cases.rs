@@ -170,6 +170,7 @@ fn definitions() -> (String, usize) {
                 runbook
                     .calls()
                     .into_iter()
+                    .filter_map(|(via, operation)| Some((via.written()?, operation)))
                     .map(|(via, operation)| (via.to_owned(), operation.to_owned())),
             );
             names_given(&document.value, &mut given);

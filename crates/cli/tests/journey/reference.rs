@@ -90,9 +90,17 @@ fn the_examples_of_runbooks_are_accepted() {
     assert!(blocks.len() >= 8, "the page lost its examples");
     let file = crate::kit::folder("runbooks-page").join("runbooks.yaml");
     std::fs::write(&file, blocks.join("---\n")).expect("a file");
-    let [connections, grow] = ["connections", "runbooks/grow-disk.yaml"]
-        .map(|part| format!("{}/{part}", crate::kit::LIBRARY));
-    let said = arvok(&["check", &file.display().to_string(), &connections, &grow], &[], "");
+    let ready = [
+        "connections",
+        "runbooks/grow-disk.yaml",
+        "runbooks/restart-kiosk.yaml",
+        "runbooks/add-cpu.yaml",
+    ];
+    let ready = ready.map(|part| format!("{}/{part}", crate::kit::LIBRARY));
+    let file = file.display().to_string();
+    let all: Vec<&str> =
+        ["check", &file].into_iter().chain(ready.iter().map(String::as_str)).collect();
+    let said = arvok(&all, &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
 }
 

@@ -199,9 +199,12 @@ impl Catalog {
         }
     }
 
-    /// The definitions that name one of them.
+    /// The definitions that name one of them, or list it.
     pub fn used_by(&self, kind: Kind, name: &str) -> Vec<(Kind, &str)> {
-        let names_it = |e: &Entry| e.definition.uses().iter().any(|(k, n)| *k == kind && n == name);
+        let names_it = |e: &Entry| {
+            e.definition.uses().iter().any(|(k, n)| *k == kind && n == name)
+                || e.definition.may_use(kind, name)
+        };
         self.entries.values().filter(|e| names_it(e)).map(|e| (e.kind, e.name.as_str())).collect()
     }
 
@@ -295,7 +298,11 @@ const MAX_CONTRADICTED: usize = 100;
 fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Vec<Problem> {
     let changed = anew.iter().any(|e| published.entry(e.kind, &e.name).is_some());
     let left = published.entries.keys().any(|key| !whole.entries.contains_key(key));
-    if !changed && !left {
+    // What is new is named by nothing that stands, but a glob may match it.
+    let matched = |e: &Arc<Entry>| {
+        published.entries.values().any(|other| other.definition.may_use(e.kind, &e.name))
+    };
+    if !changed && !left && !anew.iter().any(matched) {
         return Vec::new();
     }
     let unknown = Observed::default();

@@ -126,7 +126,9 @@ impl Type {
         }
     }
 
-    pub(super) fn join(self, other: Self) -> Self {
+    /// What is surely either.
+    #[must_use]
+    pub fn join(self, other: Self) -> Self {
         if self == other { self } else { Self::Any }
     }
 

@@ -19,7 +19,7 @@ use crate::{
     text::cut,
 };
 use chrono::{DateTime, SecondsFormat, TimeDelta, Utc};
-use serde_json::{Value, json};
+use serde_json::{Map, Value, json};
 
 /// The kind of the event that tells of it.
 pub const JOB_ANNOUNCED: &str = "job.announced";
@@ -219,19 +219,15 @@ impl<'m> Execution<'m> {
 
     /// What a step is about to do, for people.
     fn in_words(&self, step: &'m Step, place: &Place, around: &Around<'m>) -> String {
-        let mut words = format!("`{place}`: {}", step.action.does());
+        let call = step.action.call();
+        let filled = call.and_then(|call| self.see(around, |scope| call.fill(scope)).ok());
+        let via = filled.as_ref().and_then(|filled| Some(filled.target.operation()?.0));
+        let does = via.map_or_else(|| step.action.does(), |via| step.action.does_via(via));
+        let mut words = format!("`{place}`: {does}");
         if let Some(summary) = &step.summary {
             words.push_str(&format!(" ({summary})"));
         }
-        let call = match &step.action {
-            Action::Call(call) => Some(call),
-            Action::Check(check) => check.call.as_ref(),
-            _ => None,
-        };
-        if let Some(call) = call
-            && let Ok(given) = self.see(around, |scope| call.fill(scope))
-            && let Some(given) = named(&given)
-        {
+        if let Some(given) = filled.and_then(|filled| named(&filled.give)) {
             words.push_str(&format!(", with {given}"));
         }
         words
@@ -239,8 +235,10 @@ impl<'m> Execution<'m> {
 }
 
 /// What a step is given, as far as it is short; none if that is nothing.
-fn named(given: &Value) -> Option<String> {
-    let given = given.as_object().filter(|given| !given.is_empty())?;
+fn named(given: &Map<String, Value>) -> Option<String> {
+    if given.is_empty() {
+        return None;
+    }
     let mut all = String::new();
     for (name, value) in given {
         let value = value.to_string();
@@ -257,12 +255,15 @@ fn named(given: &Value) -> Option<String> {
 
 /// Whether a step may change something by itself, and not by steps within it.
 fn changes(step: &Step, others: Option<&dyn Others>, deep: usize) -> bool {
-    let acts = |call: &Call| others.is_none_or(|others| !call.target.only_looks(others));
+    let acts = |call: &Call| others.is_none_or(|others| !call.callee.only_looks(others));
     match &step.action {
         Action::Call(call) => acts(call),
         Action::Check(check) => check.call.as_ref().is_some_and(acts),
         Action::Child(child) => {
-            let runbook = others.and_then(|others| others.get::<Runbook>(&child.runbook).ok());
+            // Of one that is worked out nobody knows what it does.
+            let name = child.runbook.written();
+            let runbook =
+                others.zip(name).and_then(|(others, name)| others.get::<Runbook>(name).ok());
             let Some(runbook) = runbook.filter(|_| deep > 0) else { return true };
             let steps = runbook.lists().into_iter().flat_map(|(_, steps)| all(steps));
             steps.into_iter().any(|step| changes(step, others, deep - 1))

@@ -8,7 +8,7 @@ use crate::{
     connector::{Operation, ShownRequest},
     expr::{Expr, ExprError, Length, Template},
     runbook::{
-        ANNOUNCED, Action, Announce, Call, CallTarget, Choose, Each, JobScope, Runbook, Step, To,
+        ANNOUNCED, Action, Announce, Callee, Choose, Each, JobScope, Reference, Runbook, Step, To,
         all,
     },
     script::Script,
@@ -153,15 +153,12 @@ impl<'a, 'o> StepTrial<'a, 'o> {
 
     /// What it would call, and what that would be given, if it is run, all of it is known, and it
     /// changes nothing.
-    pub fn look(&self, would: &DryStep) -> Option<(&'a str, &'a str, Map<String, Value>)> {
-        let call = match &self.step.action {
-            Action::Call(call) => call,
-            Action::Check(check) => check.call.as_ref()?,
-            _ => return None,
-        };
-        let CallTarget::Operation { via, operation } = &call.target else { return None };
+    pub fn look(&self, would: &DryStep) -> Option<(String, &'a str, Map<String, Value>)> {
+        let call = self.step.action.call()?;
+        let (via, operation) = call.callee.operation()?;
+        let via = self.dry.reference(via).ok()?;
         let is_run = matches!(would.when, None | Some(Preview::Known(Value::Bool(true))));
-        if !is_run || !(self.dry.operations)(via, operation)?.only_looks() {
+        if !is_run || !(self.dry.operations)(&via, operation)?.only_looks() {
             return None;
         }
         Some((via, operation, known(&would.given)?))
@@ -291,12 +288,7 @@ impl<'a, 'o> Dry<'a, 'o> {
 
     fn action(&mut self, step: &Step, place: &Place, told: &mut DryStep) {
         match &step.action {
-            Action::Call(call) => self.call(call, told),
-            Action::Check(check) => {
-                if let Some(call) = &check.call {
-                    self.call(call, told);
-                }
-            }
+            Action::Call(_) | Action::Check(_) => self.call(&step.action, told),
             Action::Require(require) => {
                 let held = self.condition(&require.condition);
                 if let Preview::Known(held) = &held {
@@ -345,6 +337,10 @@ impl<'a, 'o> Dry<'a, 'o> {
             }
             Action::Child(child) => {
                 told.given = self.values(&child.give);
+                match self.reference(&child.runbook) {
+                    Ok(name) => told.does = name,
+                    Err(why) => told.given.push(("runbook".into(), why)),
+                }
             }
             Action::Tell(tell) => {
                 told.given.push(("tell".into(), self.template(&tell.text)));
@@ -411,18 +407,27 @@ impl<'a, 'o> Dry<'a, 'o> {
         each.steps.iter().for_each(|s| _ = self.outputs.remove(&s.id));
     }
 
-    fn call(&mut self, call: &Call, told: &mut DryStep) {
+    fn call(&mut self, action: &Action, told: &mut DryStep) {
+        let Some(call) = action.call() else { return };
         told.given = self.values(&call.give);
-        let request = match &call.target {
-            CallTarget::Operation { via, operation } => {
-                let (Some(give), Some(operation)) =
-                    (known(&told.given), (self.operations)(via, operation))
+        let request = match &call.callee {
+            Callee::Operation { via, operation } => {
+                let give = known(&told.given);
+                let via = match self.reference(via) {
+                    Ok(via) => via,
+                    Err(why) => {
+                        told.given.push(("via".into(), why));
+                        return;
+                    }
+                };
+                told.does = action.does_via(&via);
+                let (Some(give), Some(operation)) = (give, (self.operations)(&via, operation))
                 else {
                     return;
                 };
                 operation.request(&give, "<key>")
             }
-            CallTarget::Script(script) => {
+            Callee::Script(script) => {
                 let given = self.values(script.env());
                 let (give, env) = (known(&told.given), known(&given));
                 let named = given.into_iter().map(|(name, told)| (format!("env {name}"), told));
@@ -463,6 +468,16 @@ impl<'a, 'o> Dry<'a, 'o> {
             unknown if !unknown.is_empty() => Preview::Unknown(unknown),
             _ => self.preview(|scope| template.fill(scope)),
         }
+    }
+
+    /// The connection or the runbook that a step names, or why that is not known.
+    fn reference(&self, reference: &Reference) -> Result<String, Preview> {
+        let template = reference.template().into_iter();
+        let unknown = self.unknown(template.flat_map(Template::expressions).map(|(_, e)| e));
+        if !unknown.is_empty() {
+            return Err(Preview::Unknown(unknown));
+        }
+        self.see(|scope| reference.resolve(scope)).map_err(|e| Preview::Wrong(e.to_string()))
     }
 
     /// What expressions depend on that is not known yet.

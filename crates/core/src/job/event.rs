@@ -6,7 +6,8 @@ use super::{
 };
 use crate::{
     Alert, JobId, Period,
-    connector::{Failure, Repeat},
+    connector::{self, Failure, Repeat},
+    definition::Others,
     runbook::{Announce, CallTarget, Runbook},
 };
 use chrono::{DateTime, Utc};
@@ -87,6 +88,16 @@ pub enum Event {
 pub struct Repeats(pub BTreeMap<(String, String), Repeat>);
 
 impl Repeats {
+    /// Those of all operations that the steps of a runbook may call.
+    pub fn of(runbook: &Runbook, others: &dyn Others) -> Self {
+        let of = |(via, name): (&str, &str)| {
+            let found = connector::operation(others, via, name);
+            let repeat = found.map_or(Repeat::Never, |(_, operation)| operation.repeat);
+            ((via.to_owned(), name.to_owned()), repeat)
+        };
+        Self(runbook.possible_calls(others).into_iter().map(of).collect())
+    }
+
     /// Whether something may be called twice; an operation that is not known must not be.
     pub fn repeat_of(&self, target: &CallTarget) -> Repeat {
         match target {

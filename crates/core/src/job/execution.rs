@@ -17,7 +17,7 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     definition::Others,
     expr::Length,
-    runbook::{Action, JobScope, OnError, Runbook, Step},
+    runbook::{Action, Call, JobScope, OnError, Runbook, Step},
     text::cut,
 };
 use chrono::{DateTime, TimeDelta, Utc};
@@ -620,6 +620,12 @@ impl<'m> Execution<'m> {
     /// Evaluates something as it is seen from a list of steps.
     pub(super) fn see<T>(&self, around: &Around<'_>, read: impl FnOnce(&JobScope<'_>) -> T) -> T {
         self.look(around, None, None, read)
+    }
+
+    /// Who says when the turn of a call has come, for people.
+    pub(super) fn queue_of(&self, call: &Call, around: &Around<'_>) -> String {
+        let target = self.see(around, |scope| call.target(scope));
+        target.map_or_else(|_| call.does(), |target| target.queue().to_owned())
     }
 
     /// The same, with one more name.

@@ -189,7 +189,8 @@ impl<'a> Play<'a> {
         example: &'a JobExampleDoc,
         others: &'a dyn Others,
     ) -> Result<Self, String> {
-        let prepared = runbook.prepare(example.inputs.clone()).map_err(|e| e.to_string())?;
+        let prepared =
+            runbook.prepare(example.inputs.clone(), others).map_err(|e| e.to_string())?;
         let memory = runbook.memory.recall(example.memory.clone());
         let memory = memory.map_err(|e| format!("memory: {e}"))?;
         let now = DateTime::UNIX_EPOCH;
@@ -291,10 +292,7 @@ impl<'a> Play<'a> {
     }
 
     fn taken(&self, came: Vec<(Place, StepEvent)>) -> Event {
-        let of = |(via, operation): (&str, &str)| {
-            ((via.to_owned(), operation.to_owned()), self.repeat(via, operation))
-        };
-        Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), came)
+        Event::Taken(Repeats::of(self.runbook, self.others.others), came)
     }
 
     /// While calls are out the execution is alive; else the job is taken up.

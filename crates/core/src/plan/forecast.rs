@@ -105,7 +105,7 @@ impl Plan {
             _ => None,
         })?;
         let Some(Value::Object(given)) = child.give.fixed() else { return None };
-        Some(runbook.prepare(given).ok()?.target.to_string())
+        Some(runbook.prepare(given, others).ok()?.target.to_string())
     }
 }
 

@@ -317,6 +317,10 @@ impl Definition for Plan {
         uses
     }
 
+    fn may_use(&self, kind: Kind, name: &str) -> bool {
+        self.runbook.may_use(kind, name)
+    }
+
     fn expressions(&self) -> Vec<(String, &Expr)> {
         let all = self.runbook.expressions();
         // Those that are not the author's stand nowhere in the document.

@@ -37,6 +37,7 @@ pub(super) fn runbook(check: &mut Checker<'_>, doc: &PlanDoc) -> Option<Runbook>
         recover: Vec::new(),
         always: Vec::new(),
         outputs: Map::new(),
+        connections: Vec::new(),
         files: Default::default(),
         examples: Vec::new(),
     };

@@ -261,7 +261,7 @@ impl Dispatch {
         let runbook: &Runbook = others.get(&self.runbook)?;
         let inputs = self.inputs(alert, tally).map_err(DispatchError::Inputs)?;
         self.deadline(alert, tally)?;
-        Ok(runbook.prepare(inputs)?)
+        Ok(runbook.prepare(inputs, others)?)
     }
 
     /// The inputs for an alert and its tally, before the runbook's own checks.

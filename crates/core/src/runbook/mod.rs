@@ -6,7 +6,9 @@
 //! how one is made of another. Going through the steps is [`crate::job`].
 //!
 //! ```
-//! use arvok_core::{definition::Defined, document::parse_file, runbook::Runbook};
+//! use arvok_core::{
+//!     catalog::Catalog, definition::Defined, document::parse_file, runbook::Runbook,
+//! };
 //! use serde_json::json;
 //!
 //! let text = r#"
@@ -19,7 +21,8 @@
 //! let runbook = Runbook::check(&documents[0]).expect("is a runbook");
 //!
 //! let given = json!({ "vm": "vm/quill-booking-db-1" });
-//! let prepared = runbook.prepare(given.as_object().expect("a map").clone()).expect("fits");
+//! let given = given.as_object().expect("a map").clone();
+//! let prepared = runbook.prepare(given, &Catalog::default()).expect("fits");
 //! assert_eq!(prepared.inputs["tries"], 3, "defaults are filled in");
 //! assert_eq!(prepared.target.as_str(), "vm/quill-booking-db-1");
 //!
@@ -45,10 +48,10 @@ pub use memory::{MAX_MEMORY, RunMemory};
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
 pub use steps::{
-    ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Check, Child, Choose, Each, Emit,
-    Failures, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS, MAX_ITEMS, OnError, Pause,
-    Recipient, Remember, Require, Retry, Set, Since, Step, StepDoc, StepProbe, Tell, To, ToDoc,
-    Together, Until, all,
+    ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Callee, Check, Child, Choose, Each,
+    Emit, Failures, FillError, FilledCall, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS,
+    MAX_ITEMS, OnError, Pause, Recipient, Reference, ReferenceError, Remember, Require, Retry, Set,
+    Since, Step, StepDoc, StepProbe, Tell, To, ToDoc, Together, Until, all,
 };
 
 use crate::{
@@ -66,9 +69,9 @@ pub(crate) use steps::TELL;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use steps::Build;
-use type_environment::{Evaluated, ROOTS, TypeEnvironment, Visitor};
+use type_environment::{Evaluated, Outputs, ROOTS, TypeEnvironment, Visitor};
 
 /// How long a job may take where its runbook does not say.
 const TIMEOUT: Period = Period::from_secs(3600);
@@ -132,6 +135,10 @@ pub struct RunbookDoc {
     /// What the job gives; `${ ... }` sees `inputs` and `steps`.
     #[serde(default)]
     pub outputs: Map<String, Value>,
+    /// The names and globs of all connections that a `via` may give which is worked out, where the
+    /// step lists none itself.
+    #[serde(default)]
+    pub connections: Vec<String>,
     /// The files that its scripts use, by name. What lies beside the runbook is put in here when it
     /// is checked and published.
     #[serde(default)]
@@ -164,9 +171,13 @@ pub struct ConfirmDoc {
     /// An operation that changes nothing, called for each look.
     #[serde(default)]
     pub call: Option<String>,
-    /// The connection through which it is called.
+    /// The connection through which it is called; with expressions, it is one of `connections`.
     #[serde(default)]
     pub via: Option<String>,
+    /// The names and globs of all connections that `via` may give, where it is worked out. Left
+    /// out: those of the runbook.
+    #[serde(default)]
+    pub connections: Vec<String>,
     /// What the operation is given.
     #[serde(default)]
     pub give: Option<Map<String, Value>>,
@@ -280,12 +291,21 @@ impl Definition for Runbook {
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
-        let connections =
-            self.calls().into_iter().map(|(via, _)| (Kind::Connection, via.to_owned()));
+        let connections = self.calls().into_iter().flat_map(|(via, _)| via.written_out());
+        let connections = connections.map(|name| (Kind::Connection, name.to_owned()));
+        let runbooks = self.children().into_iter().flat_map(Reference::written_out);
         connections
-            .chain(self.children().into_iter().map(|name| (Kind::Runbook, name.to_owned())))
+            .chain(runbooks.map(|name| (Kind::Runbook, name.to_owned())))
             .chain(self.contacts().into_iter().map(|name| (Kind::Contact, name.to_owned())))
             .collect()
+    }
+
+    fn may_use(&self, kind: Kind, name: &str) -> bool {
+        match kind {
+            Kind::Connection => self.may_call(name),
+            Kind::Runbook => self.children().into_iter().any(|child| child.may_name(name)),
+            _ => false,
+        }
     }
 
     fn expressions(&self) -> Vec<(String, &Expr)> {
@@ -307,16 +327,20 @@ impl Definition for Runbook {
             })
         });
         let announced = self.announce.iter().flat_map(|a| a.misfits("/announce", others));
-        let outputs = |via: &str, operation: &str| {
-            connector::operation(others, via, operation)
-                .map_or(Type::Any, |(_, operation)| operation.gives.clone())
-        };
+        let outputs = |via: &Reference, operation: &str| given_by(via, operation, others);
         let mut unfit = Vec::new();
         self.visit(&outputs, &mut |at, what, names| unfit.extend(what.unfit(at, names)));
         let unfit = unfit
             .into_iter()
             .map(|(at, text, why)| Mismatch::at(at, Fault::Unfit(format!("{text}: {why}"))));
-        announced.chain(steps).chain(unfit).collect()
+        // What is listed for all steps is found with each of them.
+        let mut misfits: Vec<Mismatch> = Vec::new();
+        for misfit in announced.chain(steps).chain(unfit) {
+            if !misfits.contains(&misfit) {
+                misfits.push(misfit);
+            }
+        }
+        misfits
     }
 }
 
@@ -358,7 +382,10 @@ impl Runbook {
         };
         let files = doc.files;
         check_files(check, &files);
-        let mut build = Build::new(check, &files, timeout.as_ref().and_then(Length::written));
+        let connections = steps::globs(check, "/connections", &doc.connections);
+        let listed = connections.as_deref().unwrap_or_default();
+        let limit = timeout.as_ref().and_then(Length::written);
+        let mut build = Build::new(check, &files, listed, limit);
         let steps = build.steps("/steps", doc.steps, names);
         let mut more = |at: &str, docs: Vec<Map<String, Value>>| match docs.is_empty() {
             true => Some(Vec::new()),
@@ -388,7 +415,7 @@ impl Runbook {
                 memory: memory?,
                 target: target?,
                 launch: doc.launch.map_or(Role::Responder, |launch| launch.role),
-                timeout: timeout?,
+                timeout: connections.and(timeout)?,
                 at_once: doc.at_once,
                 announce: announce?,
                 steps: steps?,
@@ -403,6 +430,15 @@ impl Runbook {
         })();
         made.map(|made: Self| made.fitted(check))
     }
+}
+
+/// What an operation gives, through whichever connection it is called.
+fn given_by(via: &Reference, operation: &str, others: &dyn Others) -> Type {
+    let gives = |via: &str| {
+        connector::operation(others, via, operation)
+            .map_or(Type::Any, |(_, operation)| operation.gives.clone())
+    };
+    via.all(others).into_iter().map(gives).reduce(Type::join).unwrap_or(Type::Any)
 }
 
 fn check_at_once(check: &mut Checker<'_>, at_once: Option<u32>) {
@@ -434,6 +470,7 @@ fn check_confirm(build: &mut Build<'_, '_>, doc: ConfirmDoc, names: Names<'_>) -
         ("check", doc.check.map(Value::from)),
         ("call", doc.call.map(Value::from)),
         ("via", doc.via.map(Value::from)),
+        ("connections", Some(doc.connections).filter(|all| !all.is_empty()).map(Value::from)),
         ("give", doc.give.map(Value::from)),
         ("every", doc.every.map(|p| p.to_string().into())),
         ("else", doc.otherwise.map(Value::from)),
@@ -463,6 +500,14 @@ pub enum PrepareError {
     /// How long it may take cannot be worked out.
     #[error("timeout: {0}")]
     NoTimeout(ExprError),
+    /// What a step needs is not known or not there.
+    #[error("step `{step}`: {why}")]
+    NoReference {
+        /// Its `id`.
+        step: String,
+        /// Why.
+        why: ReferenceError,
+    },
 }
 
 impl Runbook {
@@ -486,12 +531,23 @@ impl Runbook {
     ///
     /// # Errors
     /// Why a job would be refused.
-    pub fn prepare(&self, given: Map<String, Value>) -> Result<Prepared, PrepareError> {
+    pub fn prepare(
+        &self,
+        given: Map<String, Value>,
+        others: &dyn Others,
+    ) -> Result<Prepared, PrepareError> {
         let inputs = Value::Object(self.inputs.complete(given)?);
         let target =
             self.target.fill_text(&InputScope(&inputs)).map_err(PrepareError::TargetUnknown)?;
         let target = ResourcePath::parse(&target).map_err(PrepareError::NoTarget)?;
         self.timeout.at(&InputScope(&inputs)).map_err(PrepareError::NoTimeout)?;
+        for (_, steps) in self.lists() {
+            for (step, reference) in steps::references_of_inputs(steps) {
+                let checked = reference.check_with(&InputScope(&inputs), others);
+                let step = || step.id.clone();
+                checked.map_err(|why| PrepareError::NoReference { step: step(), why })?;
+            }
+        }
         match inputs {
             Value::Object(inputs) => Ok(Prepared { inputs, target }),
             _ => Ok(Prepared { inputs: Map::new(), target }),
@@ -517,25 +573,38 @@ impl Runbook {
         ]
     }
 
-    /// The operations that its steps call, each with its connection.
-    pub fn calls(&self) -> Vec<(&str, &str)> {
+    /// The operations that its steps call, each with what names its connection.
+    pub fn calls(&self) -> Vec<(&Reference, &str)> {
         let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
         let calls = steps.flat_map(|s| s.action.calls());
-        calls.filter_map(|call| call.target.operation()).collect()
+        calls.filter_map(|call| call.callee.operation()).collect()
+    }
+
+    /// The operations that its steps may call, each with its connection.
+    pub fn possible_calls<'a>(&'a self, others: &'a dyn Others) -> BTreeSet<(&'a str, &'a str)> {
+        let all = |(via, operation): (&'a Reference, &'a str)| {
+            via.all(others).into_iter().map(move |via| (via, operation))
+        };
+        self.calls().into_iter().flat_map(all).collect()
+    }
+
+    /// Whether its steps may call through a connection.
+    pub fn may_call(&self, connection: &str) -> bool {
+        self.calls().into_iter().any(|(via, _)| via.may_name(connection))
     }
 
     /// The scripts that its steps run.
     pub fn scripts(&self) -> Vec<&Script> {
         let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
         let calls = steps.flat_map(|s| s.action.calls());
-        calls.filter_map(|call| call.target.script()).collect()
+        calls.filter_map(|call| call.callee.script()).collect()
     }
 
     /// The runbooks that its steps have done as jobs of their own.
-    pub fn children(&self) -> Vec<&str> {
+    pub fn children(&self) -> Vec<&Reference> {
         let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
         let children = steps.filter_map(|s| match &s.action {
-            Action::Child(child) => Some(child.runbook.as_str()),
+            Action::Child(child) => Some(&child.runbook),
             _ => None,
         });
         children.collect()
@@ -549,7 +618,7 @@ impl Runbook {
     }
 
     /// Shows everything that is evaluated with what is known where it stands.
-    fn visit<'a>(&'a self, outputs: &'a dyn Fn(&str, &str) -> Type, look: &mut Visitor<'a, '_>) {
+    fn visit<'a>(&'a self, outputs: &'a Outputs<'a>, look: &mut Visitor<'a, '_>) {
         let mut known = TypeEnvironment::new(self.inputs.as_type(), self.memory.as_type(), outputs);
         if let Some(To::Person(person)) = self.announce.as_ref().map(|a| &a.ask.to) {
             look("/announce/to/person", Evaluated::Template(person), known.names());

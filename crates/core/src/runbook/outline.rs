@@ -1,8 +1,8 @@
 //! A runbook as people see it drawn: its tree of steps with what each does, what steps give, and
 //! whom it needs.
 
-use super::{Action, OnError, Runbook, Step};
-use crate::{connector, definition::Others, expr::Type};
+use super::{Action, OnError, Reference, Runbook, Step, given_by};
+use crate::{definition::Others, expr::Type};
 use std::collections::BTreeMap;
 
 /// A runbook drawn.
@@ -44,10 +44,7 @@ pub struct OutlineStep {
 impl Runbook {
     /// Draws it, with what the operations of its connections give.
     pub fn outline(&self, others: &dyn Others) -> Outline {
-        let outputs = |via: &str, operation: &str| {
-            connector::operation(others, via, operation)
-                .map_or(Type::Any, |(_, operation)| operation.gives.clone())
-        };
+        let outputs = |via: &Reference, operation: &str| given_by(via, operation, others);
         let mut known = BTreeMap::new();
         self.visit(&outputs, &mut |at, _, names| {
             if at == "/outputs" {
@@ -61,12 +58,15 @@ impl Runbook {
         let further = further.map(|(at, steps)| (at.trim_start_matches('/'), drawn(steps, at)));
         let mut connections: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for (via, operation) in self.calls() {
-            let operations = connections.entry(via.to_owned()).or_default();
-            if !operations.iter().any(|o| o == operation) {
-                operations.push(operation.to_owned());
+            for name in named_by(via, others) {
+                let operations = connections.entry(name).or_default();
+                if !operations.iter().any(|o| o == operation) {
+                    operations.push(operation.to_owned());
+                }
             }
         }
-        let mut runbooks: Vec<String> = self.children().into_iter().map(str::to_owned).collect();
+        let mut runbooks: Vec<String> =
+            self.children().into_iter().flat_map(|child| named_by(child, others)).collect();
         runbooks.dedup();
         Outline {
             steps: drawn(&self.steps, "/steps"),
@@ -75,6 +75,15 @@ impl Runbook {
             connections,
             runbooks,
         }
+    }
+}
+
+/// What a reference may name, or the reference itself where that is nothing yet.
+fn named_by(reference: &Reference, others: &dyn Others) -> Vec<String> {
+    let all = reference.all(others);
+    match all.is_empty() {
+        true => vec![reference.to_string()],
+        false => all.into_iter().map(str::to_owned).collect(),
     }
 }
 

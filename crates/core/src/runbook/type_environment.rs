@@ -4,7 +4,7 @@
 //! The same pass over a checked runbook is made twice: when it is checked by itself, and with the
 //! types that operations tell when it is checked with the definitions around it.
 
-use super::steps::{Step, all};
+use super::steps::{Reference, Step, all};
 use crate::expr::{Expr, ExprError, Names, Template, Type};
 use std::sync::Arc;
 
@@ -19,6 +19,9 @@ pub(super) enum Evaluated<'a> {
 
 /// Is shown where something stands, and what is known there.
 pub(super) type Visitor<'a, 'l> = dyn FnMut(&str, Evaluated<'a>, Names<'_>) + 'l;
+
+/// Tells what an operation of a connection gives.
+pub(super) type Outputs<'a> = dyn Fn(&Reference, &str) -> Type + 'a;
 
 /// What does not fit: the pointer of its string, the expression as written, and why.
 pub(super) type Unfit = (String, String, ExprError);
@@ -66,7 +69,7 @@ pub(super) const ROOTS: [&str; 6] = ["inputs", "steps", "job", "alert", "alarm",
 /// What is known at one place.
 #[derive(Clone)]
 pub(super) struct TypeEnvironment<'a> {
-    outputs: &'a dyn Fn(&str, &str) -> Type,
+    outputs: &'a Outputs<'a>,
     roots: Vec<&'a str>,
     /// The second is the type of `steps`.
     types: Vec<(&'a str, Type)>,
@@ -74,7 +77,7 @@ pub(super) struct TypeEnvironment<'a> {
 
 impl<'a> TypeEnvironment<'a> {
     /// Before the first step; `outputs` tells what an operation of a connection gives.
-    pub(super) fn new(inputs: Type, memory: Type, outputs: &'a dyn Fn(&str, &str) -> Type) -> Self {
+    pub(super) fn new(inputs: Type, memory: Type, outputs: &'a Outputs<'a>) -> Self {
         let types = vec![
             ("inputs", inputs),
             ("steps", Type::record([])),
@@ -90,7 +93,7 @@ impl<'a> TypeEnvironment<'a> {
     }
 
     /// What an operation of a connection gives.
-    pub(super) fn output_of(&self, via: &str, operation: &str) -> Type {
+    pub(super) fn output_of(&self, via: &Reference, operation: &str) -> Type {
         (self.outputs)(via, operation)
     }
 

@@ -1,7 +1,7 @@
 //! Signing in, tokens, secrets.
 
 use super::{
-    ApiError,
+    ApiError, automation,
     caller::{COOKIE, Caller},
     refusals,
 };
@@ -12,10 +12,11 @@ use actix_web::{
     delete, get, post, put, web,
 };
 use arvok_api::{
-    Change, NewToken, Problem, SecretItem, SecretValue, SignIn, TokenItem, TokenMade, Who,
+    AutomationRight, Change, NewToken, Problem, SecretItem, SecretValue, SignIn, TokenItem,
+    TokenMade, Who,
 };
 use arvok_connect::weakness;
-use arvok_core::{Role, document::check_name};
+use arvok_core::{Role, document::check_name, text::cut};
 use arvok_store::{
     access::{self, Revoked},
     audit as record, secrets as store,
@@ -106,10 +107,52 @@ pub(super) async fn make_token(
     check_name(&body.name).map_err(|e| ApiError::BadRequest(e.to_string()))?;
     let token = secret_text("arvok_");
     let by = &caller.principal();
-    access::make_token(&node.pools.questions, (&body.name, body.role), &token, by, clock::now())
-        .await?;
-    let NewToken { name, role } = body.into_inner();
+    let NewToken { name, role, automate } = body.into_inner();
+    may_automate(role, &automate)?;
+    let made = (name.as_str(), role);
+    access::make_token(&node.pools.questions, made, &automate, &token, by, clock::now()).await?;
     Ok(HttpResponse::Created().json(TokenMade { name, role, token }))
+}
+
+/// That a right to automate is one, and of use to whoever has it.
+fn may_automate(role: Role, automate: &AutomationRight) -> Result<(), ApiError> {
+    let right =
+        automation::read(automate).map_err(|e| ApiError::BadRequest(format!("automate: {e}")))?;
+    match (right, role) {
+        (Some(_), Role::Viewer | Role::Responder) => Err(ApiError::BadRequest(format!(
+            "automate: a {role} publishes nothing, so this right is of no use; give the role author"
+        ))),
+        (Some(_), Role::Admin) => Err(ApiError::BadRequest(
+            "automate: an admin may let anything act; leave it out".to_owned(),
+        )),
+        _ => Ok(()),
+    }
+}
+
+/// Sets what whoever has a token may let act by itself when publishing, in place of what it might
+/// before. Without any line it is taken away.
+#[utoipa::path(
+    operation_id = "setAutomation", tag = "access", params(("name" = String, Path)),
+    request_body = AutomationRight,
+    responses((status = 204), (status = 400, body = Problem), (status = 404, body = Problem))
+)]
+#[put("/tokens/{name}/automate")]
+pub(super) async fn set_automation(
+    node: web::Data<Node>,
+    caller: Caller,
+    name: web::Path<String>,
+    body: web::Json<AutomationRight>,
+) -> Result<HttpResponse, ApiError> {
+    caller.must(Role::Admin)?;
+    let listed = access::tokens(&node.pools.questions).await?;
+    let missing = || ApiError::NotFound(format!("token `{}`", cut(&name, 64)));
+    let token = listed.iter().find(|token| token.name == *name).ok_or_else(missing)?;
+    may_automate(token.role, &body)?;
+    let by = caller.principal();
+    match access::change_automation(&node.pools.questions, &name, &body, &by).await? {
+        true => Ok(HttpResponse::NoContent().finish()),
+        false => Err(missing()),
+    }
 }
 
 /// Revokes a token and ends its sessions.

@@ -56,7 +56,7 @@ pub(super) async fn one(
     let mut found = read::alarm(&node.pools.questions, *id)
         .await?
         .ok_or_else(|| ApiError::NotFound(format!("alarm {id}")))?;
-    super::job_steps::set_doing(&mut found.jobs);
+    super::job_steps::set_doing(&mut found.jobs, &[]);
     found.mutes = mutes_of(&node, &found).await?;
     Ok(web::Json(found))
 }

@@ -111,8 +111,7 @@ pub(super) async fn one(
             .await?
             .into_iter()
             .next();
-    let calls_it =
-        |runbook: &&Runbook| runbook.calls().iter().any(|(via, _)| *via == connection.name);
+    let calls_it = |runbook: &&Runbook| runbook.may_call(&connection.name);
     let runbooks = published.catalog.all::<Runbook>().map(|(runbook, _)| runbook).filter(calls_it);
     let connector = published.catalog.get::<Connector>(&connection.connector);
     let others = |is_one: &dyn Fn(&Connection) -> bool| {
@@ -280,7 +279,7 @@ pub(super) async fn try_operation(
     let planned =
         described.request(&give, &key).map_err(|e| ApiError::BadRequest(format!("give: {e}")))?;
     let ShownRequest { method, target, body } = planned;
-    let request = CallRequest { method, target, body, unsent: false };
+    let request = CallRequest { method, target, body, via: None, unsent: false };
     let planned = TriedOperation {
         state: None,
         millis: 0,

@@ -364,7 +364,7 @@ async fn context(node: &Node, decision: Decision) -> Result<DecisionContext, Api
     let left_out = found.len().saturating_sub(MOST_FOUND);
     found.drain(..left_out);
     let mut job = row.item;
-    set_doing(std::slice::from_mut(&mut job));
+    set_doing(std::slice::from_mut(&mut job), &[]);
     Ok(DecisionContext {
         decision: item(decision),
         job,

@@ -1,6 +1,10 @@
 //! Definitions: lists, texts, schemas, publishing.
 
-use super::{ApiError, MAX_PUBLICATION, caller::Caller};
+use super::{
+    ApiError, MAX_PUBLICATION,
+    automation::{self, Right},
+    caller::Caller,
+};
 use crate::{
     clock,
     node::{Node, Published},
@@ -132,7 +136,7 @@ pub(super) async fn one(
         Some(filter) => read::jobs(&node.pools.questions, filter).await?.items,
         None => Vec::new(),
     };
-    super::job_steps::set_doing(&mut jobs);
+    super::job_steps::set_doing(&mut jobs, &[]);
     let named = |(kind, name): (Kind, &str)| DefinitionName {
         kind: kind.as_str().into(),
         name: name.into(),
@@ -236,17 +240,27 @@ pub(super) async fn publish(
     };
     let expects = request.expects.clone();
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);
+    let right = Right::of(&caller)?;
     let check = move || {
         let files = request.files.iter().map(|f| (f.file.as_str(), f.text.as_str()));
-        catalog::check_files(files, &leaving, &checking.catalog, &seen)
+        let checked = catalog::check_files(files, &leaving, &checking.catalog, &seen);
+        let acts = match checked.problems.is_empty() {
+            true => automation::acts(&checked, &leaving, &checking.catalog, &right),
+            false => Vec::new(),
+        };
+        (checked, acts)
     };
-    let checked = if dry_run {
+    let (checked, acts) = if dry_run {
         node.capacity.evaluate(&caller.0, check).await?
     } else {
         node.capacity.evaluate_publication(check).await?
     };
-    let mut plan = plan(&checked, &gone, &published.catalog);
+    let mut plan = PublishResult { acts, ..plan(&checked, &gone, &published.catalog) };
     as_expected(&plan, &expects)?;
+    let lacking = plan.acts.iter().find_map(|acts| acts.lacking.clone());
+    if let (false, Some(lacking)) = (dry_run, lacking) {
+        return Err(ApiError::Automate(lacking));
+    }
     if !dry_run && plan.problems.is_empty() {
         let approved = approvals(&node, &caller, &checked, &published).await?;
         plan.published = true;
@@ -496,5 +510,6 @@ fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog
         changes: checked.entries.iter().map(change).chain(gone.iter().map(end)).collect(),
         problems: checked.problems.iter().cloned().map(Into::into).collect(),
         warnings: checked.warnings.iter().cloned().map(Into::into).collect(),
+        acts: Vec::new(),
     }
 }

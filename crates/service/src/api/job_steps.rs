@@ -1,7 +1,8 @@
 //! What a job is at, and its steps: the tree of its runbook's steps, each with its tries.
 
-use arvok_api::{Attempt, JobItem, JobPart, JobStep, StepState};
+use arvok_api::{Attempt, JobItem, JobPart, JobStep, SelectiveHalt, StepState};
 use arvok_core::{
+    halt::{HaltLines, HaltedJobs},
     job::{JobState, Place, item_label},
     runbook::{ANNOUNCED, Action, Choose, Each, GO_ON, OBJECT, Runbook, Step},
 };
@@ -19,16 +20,31 @@ const MOST_STEPS: usize = 20_000;
 const REACH: &str = "Reach people, one way after another";
 
 /// Sets for each job what it does or waits for, or how it ended, where its state says more than its
-/// steps.
-pub(super) fn set_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
+/// steps; what no node takes up says which halt it is.
+pub(super) fn set_doing<'j>(
+    jobs: impl IntoIterator<Item = &'j mut JobItem>,
+    halts: &[SelectiveHalt],
+) {
+    let halts: Vec<_> = halts
+        .iter()
+        .filter_map(|halt| Some((halt, HaltLines::from(halt.covers.clone()).check().ok()?)))
+        .collect();
     for job in jobs {
+        let concerns = |concerned: &HaltedJobs| {
+            concerned.concerns(&job.runbook, job.rule.as_deref(), &job.target)
+        };
+        let halted = halts.iter().find(|(_, concerned)| concerns(concerned));
+        let halted = halted.map(|(halt, _)| {
+            format!("halted by {}: {} (halt {})", halt.by.shown(), halt.reason, halt.id)
+        });
         match job.state {
             JobState::Queued => {
                 let held = job.held.as_ref();
                 let held = held.map(|held| format!("held by guard {}: {}", held.guard, held.why));
-                job.doing = held.unwrap_or_else(|| "waits for its turn".into());
+                job.doing = halted.or(held).unwrap_or_else(|| "waits for its turn".into());
             }
-            JobState::Running | JobState::Waiting | JobState::Paused => {}
+            JobState::Waiting => job.doing = halted.unwrap_or_else(|| job.doing.clone()),
+            JobState::Running | JobState::Paused => {}
             JobState::Unsure => job.doing = "waits for a person to resolve it".into(),
             JobState::Succeeded => {
                 job.doing = job.effect.map_or_else(String::new, |e| e.to_string())
@@ -40,6 +56,11 @@ pub(super) fn set_doing<'j>(jobs: impl IntoIterator<Item = &'j mut JobItem>) {
     }
 }
 
+/// The connection through which the last try was sent.
+fn via(attempts: &[Attempt]) -> Option<&str> {
+    attempts.iter().rev().find_map(|attempt| attempt.request.as_ref()?.via.as_deref())
+}
+
 /// What is known of a job's steps.
 pub(super) struct JobSteps {
     attempts: BTreeMap<String, Vec<Attempt>>,
@@ -47,8 +68,8 @@ pub(super) struct JobSteps {
     waiting: Vec<Place>,
     /// Nothing more is begun.
     over: bool,
-    /// Jobs of steps, and decisions, by their places.
-    jobs: BTreeMap<String, i64>,
+    /// Jobs of steps, each with its runbook, and decisions, by their places.
+    jobs: BTreeMap<String, (i64, String)>,
     decisions: BTreeMap<String, i64>,
     /// Steps that were looked at.
     read: Cell<usize>,
@@ -77,10 +98,11 @@ impl JobSteps {
         tree
     }
 
-    /// With the jobs of steps, and the decisions that steps ask for, by their places.
+    /// With the jobs of steps, each with its runbook, and the decisions that steps ask for, by
+    /// their places.
     pub(super) fn with(
         self,
-        jobs: BTreeMap<String, i64>,
+        jobs: BTreeMap<String, (i64, String)>,
         decisions: BTreeMap<String, i64>,
     ) -> Self {
         Self { jobs, decisions, ..self }
@@ -170,15 +192,21 @@ impl JobSteps {
             let undo = self.step(undo, &place.within("undo"));
             JobPart { label: "undo".into(), taken: !undo.attempts.is_empty(), steps: vec![undo] }
         }));
+        let job = self.jobs.get(place.as_str());
+        let does = match (&step.action, via(&attempts), job) {
+            (Action::Child(_), _, Some((_, runbook))) => runbook.clone(),
+            (action, Some(via), _) => action.does_via(via),
+            (action, None, _) => action.does(),
+        };
         JobStep {
             place: place.to_string(),
             id: step.id.clone(),
             kind: step.action.kind().into(),
             summary: step.summary.clone(),
-            does: step.action.does(),
+            does,
             when: step.when.as_ref().map(|w| w.text().to_owned()),
             state,
-            job: self.jobs.get(place.as_str()).copied(),
+            job: job.map(|(id, _)| *id),
             decision: self.decisions.get(place.as_str()).copied(),
             attempts,
             parts,

@@ -11,7 +11,7 @@ use crate::{clock, executor, node::Node};
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     AlertItem, Because, Cancel, Change, DecisionItem, GoOn, GoesOn, JobDetail, JobFilter, JobItem,
-    Page, Problem, Resolve, SetAside, StepState, StepWord,
+    Page, Problem, Resolve, SelectiveHalt, SetAside, StepState, StepWord,
 };
 use arvok_core::{
     JobId, Role,
@@ -44,7 +44,7 @@ pub(super) async fn list(
     let filter = query.into_inner();
     in_range(filter.limit, [filter.since, filter.until])?;
     let mut page = read::jobs(&node.pools.questions, filter).await?;
-    set_doing(&mut page.items);
+    set_doing(&mut page.items, &jobs::halts(&node.pools.questions).await?);
     Ok(web::Json(page))
 }
 
@@ -72,7 +72,8 @@ pub(super) async fn one(
     let (gathered, all) = read::gathered(&node.pools.questions, *id, GATHERED_SHOWN).await?;
     let acts = audit::of_job(&node.pools.questions, JobId(*id), ACTS_SHOWN).await?;
     let gathered_more = usize::try_from(all).unwrap_or_default().saturating_sub(gathered.len());
-    let detail = detail(row, runbook.as_deref(), alert, decisions);
+    let halts = jobs::halts(&node.pools.questions).await?;
+    let detail = detail(row, runbook.as_deref(), alert, decisions, &halts);
     let touched = touches::of_job(&node.pools.questions, JobId(*id), TOUCHED_SHOWN).await?;
     Ok(web::Json(JobDetail { gathered, gathered_more, acts, touched, ..detail }))
 }
@@ -396,21 +397,29 @@ fn detail(
     runbook: Option<&Runbook>,
     alert: Option<AlertItem>,
     decisions: Vec<DecisionItem>,
+    halts: &[SelectiveHalt],
 ) -> JobDetail {
     let mut job = row.item;
-    set_doing(slice::from_mut(&mut job));
+    set_doing(slice::from_mut(&mut job), halts);
     let tree = runbook.map(|r| {
         let waiting =
             Progress::read(row.progress).map(|p| p.waiting(r, clock::now())).unwrap_or_default();
-        let jobs = row.children.iter().map(|(place, child)| (place.clone(), child.id)).collect();
+        let jobs = row
+            .children
+            .iter()
+            .map(|(place, child)| (place.clone(), (child.id, child.runbook.clone())));
         let asked = decisions.iter().map(|d| (d.step.clone(), d.id)).collect();
-        (JobSteps::new(row.attempts, waiting, job.state.is_final(), r).with(jobs, asked), r)
+        (
+            JobSteps::new(row.attempts, waiting, job.state.is_final(), r)
+                .with(jobs.collect(), asked),
+            r,
+        )
     });
     let steps = tree.as_ref().map_or_else(Vec::new, |(p, r)| p.steps(&r.steps, &Place::new("")));
     let further = tree.as_ref().map_or_else(Vec::new, |(p, r)| p.further(r));
     let confirm = runbook.and_then(|r| r.confirm.as_ref()).map(ToString::to_string);
     let mut children: Vec<JobItem> = row.children.into_iter().map(|(_, child)| child).collect();
-    set_doing(&mut children);
+    set_doing(&mut children, halts);
     JobDetail {
         job,
         inputs: row.inputs,

@@ -35,8 +35,9 @@ pub(super) fn runbook(catalog: &Catalog, name: &str) -> Result<(Arc<Runbook>, i3
     catalog.runbook(name).ok_or_else(|| ApiError::NotFound(format!("runbook `{}`", cut(name, 64))))
 }
 
-fn prepared(runbook: &Runbook, asked: &Launch) -> Result<Prepared, ApiError> {
-    runbook.prepare(asked.inputs.clone()).map_err(|e| ApiError::BadRequest(e.to_string()))
+fn prepared(runbook: &Runbook, asked: &Launch, catalog: &Catalog) -> Result<Prepared, ApiError> {
+    let prepared = runbook.prepare(asked.inputs.clone(), catalog);
+    prepared.map_err(|e| ApiError::BadRequest(e.to_string()))
 }
 
 /// What a form for a runbook is made from.
@@ -75,7 +76,7 @@ pub(super) async fn dry_run(
     let published = node.published();
     let prepare = move || {
         let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
-        let prepared = prepared(&runbook, &asked)?;
+        let prepared = prepared(&runbook, &asked, &published.catalog)?;
         Ok::<_, ApiError>((runbook, version, prepared))
     };
     let (runbook, version, prepared) = node.capacity.evaluate(&caller.0, prepare).await??;
@@ -179,6 +180,7 @@ pub(super) fn step(s: job::DryStep) -> DryStep {
             method,
             target,
             body,
+            via: None,
             unsent: false,
         }),
         parts: s.parts.into_iter().map(part).collect(),
@@ -251,7 +253,7 @@ pub(super) async fn launch(
     let (runbook, version) = runbook(&published.catalog, &asked.runbook)?;
     caller.must(runbook.launch)?;
     refuse_marks(&asked.inputs)?;
-    let Prepared { inputs, target } = prepared(&runbook, &asked)?;
+    let Prepared { inputs, target } = prepared(&runbook, &asked, &published.catalog)?;
     let key = key(&request)?;
     if let Some(seq) = asked.alert
         && read::alert(&node.pools.questions, seq).await?.is_none()

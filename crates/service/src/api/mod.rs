@@ -6,6 +6,7 @@ mod access_log;
 mod alarms;
 mod alerts;
 mod audit;
+mod automation;
 mod body;
 mod callback;
 mod caller;
@@ -93,6 +94,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(access::sign_out)
                 .service(access::tokens)
                 .service(access::make_token)
+                .service(access::set_automation)
                 .service(access::revoke_token)
                 .service(access::list_secrets)
                 .service(access::set_secret)
@@ -180,6 +182,8 @@ fn of_jobs(config: &mut web::ServiceConfig) {
         .service(halt::show)
         .service(halt::set)
         .service(halt::lift)
+        .service(halt::begin)
+        .service(halt::end)
         .service(mutes::list)
         .service(mutes::one)
         .service(mutes::begin)

@@ -221,7 +221,8 @@ pub(super) async fn dry_run(
     let (plan, version) = found(&published, &name)?;
     let given = (None, clock::now());
     let inputs = plan.inputs(&*published.catalog, &[], given).map_err(cannot_run)?;
-    let prepared = plan.runbook.prepare(inputs).map_err(|e| ApiError::Conflict(e.to_string()))?;
+    let prepared = plan.runbook.prepare(inputs, &*published.catalog);
+    let prepared = prepared.map_err(|e| ApiError::Conflict(e.to_string()))?;
     let runbook = (Arc::clone(&plan.runbook), version);
     Ok(web::Json(launch::dry(&node, &caller, runbook, prepared, (None, None)).await?))
 }

@@ -106,7 +106,8 @@ async fn instead(
     super::launch::refuse_marks(&others)?;
     let names = others.keys().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ");
     inputs.extend(others);
-    let prepared = runbook.prepare(inputs).map_err(|e| ApiError::BadRequest(e.to_string()))?;
+    let prepared = runbook.prepare(inputs, &*node.published().catalog);
+    let prepared = prepared.map_err(|e| ApiError::BadRequest(e.to_string()))?;
     if prepared.target.to_string() != proposed.target {
         let (target, proposed) = (prepared.target, &proposed.target);
         return Err(ApiError::BadRequest(format!(

@@ -94,7 +94,7 @@ impl Trying {
                 ));
             }
         };
-        let prepared = runbook.prepare(asked.inputs);
+        let prepared = runbook.prepare(asked.inputs, &*published.catalog);
         let Prepared { inputs, target } =
             prepared.map_err(|e| ApiError::BadRequest(e.to_string()))?;
         let facts = Facts {
@@ -129,7 +129,7 @@ impl Trying {
         self.with(|mut trial| {
             let would = trial.preview();
             let look = trial.look(&would);
-            let look = look.map(|(via, operation, give)| (via.into(), operation.into(), give));
+            let look = look.map(|(via, operation, give)| (via, operation.into(), give));
             let step = launch::step(would);
             let tried = TriedStep {
                 step,

@@ -37,11 +37,13 @@ pub(super) async fn overview(
         return Err(ApiError::BadRequest(format!("window={window}: between 1m and 7d")));
     }
     let mut seen = read::overview(&node.pools.questions, window.delta(), clock::now()).await?;
-    super::job_steps::set_doing(seen.needs_you.iter_mut().map(|needs| &mut needs.job));
-    super::job_steps::set_doing(&mut seen.under_way);
+    let halts = jobs::halts(&node.pools.questions).await?;
+    let needing = seen.needs_you.iter_mut().map(|needs| &mut needs.job);
+    super::job_steps::set_doing(needing.chain(&mut seen.under_way), &halts);
     let open = MuteFilter { limit: Some(MOST_MUTES), ..MuteFilter::default() };
     Ok(web::Json(Watch {
         halt: jobs::halt(&node.pools.questions).await?,
+        halts,
         mutes: mutes::list(&node.pools.questions, &open, clock::now()).await?.items,
         narrowing: seen.narrowing,
         needs_you: seen.needs_you,

@@ -12,8 +12,7 @@ use crate::{
     retry::retry,
 };
 use arvok_core::{
-    AlarmId, Alert, Catalog, JobId, Trial,
-    connector::Repeat,
+    AlarmId, Alert, JobId, Trial,
     guard::LaunchedBy,
     job::{
         Effect, Event, Facts, JobState, Machine, Outside, Place, Progress, Repeats, StepEvent,
@@ -109,7 +108,7 @@ impl PendingEvent {
         let said = held.word.clone();
         let (last_heard, posts) = (said.as_ref().map_or(0, |(number, _)| *number), held.posts);
         let (progress, kept) = resume(node, &held).await?;
-        let taken = Event::Taken(repeats(&runbook, &node.published().catalog), Vec::new());
+        let taken = Event::Taken(Repeats::of(&runbook, &*node.published().catalog), Vec::new());
         let executed = Executed { held, runbook, facts, kept, last_heard, posts };
         let pending = executed.pending(node, progress, (taken.into(), said)).await?;
         Ok(First::Pending(Box::new(pending)))
@@ -504,13 +503,4 @@ fn events(
 /// and go back when a backup is restored; with the moment of the dispatch they are never the same.
 fn key(node: &Node, held: &ClaimedJob) -> String {
     format!("{}-{}-{:x}", node.installation, held.id, held.created_at.timestamp_micros())
-}
-
-/// Whether the operations of a runbook may be called twice.
-fn repeats(runbook: &Runbook, catalog: &Catalog) -> Repeats {
-    let of = |(via, operation): (&str, &str)| {
-        let repeat = catalog.operation(via, operation).map_or(Repeat::Never, |(_, op)| op.repeat);
-        ((via.to_owned(), operation.to_owned()), repeat)
-    };
-    Repeats(runbook.calls().into_iter().map(of).collect())
 }

@@ -72,7 +72,8 @@ fn prepared(
         .catalog
         .get::<Runbook>(name)
         .ok_or_else(|| format!("there is no runbook `{name}` any more"))?;
-    let prepared = runbook.prepare(give).map_err(|e| format!("runbook `{name}`: {e}"))?;
+    let prepared = runbook.prepare(give, &*published.catalog);
+    let prepared = prepared.map_err(|e| format!("runbook `{name}`: {e}"))?;
     Ok((version, Value::Object(prepared.inputs), prepared.target.to_string()))
 }
 

@@ -128,12 +128,13 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
                 operation.and_then(|operation| operation.request(&call.give, &call.key).ok())
             }
         };
+        let via = call.target.operation().map(|(via, _)| via);
         if let (Some(began), Some(ShownRequest { method, target, body })) = (began, planned) {
             let target = published.redactor.text(&target);
             let body = body.map(|body| body_kept(published.redactor.value(body)));
             began.request =
                 Some(json!({ "method": method, "target": cut(&target, LONGEST_BODY), "body": body,
-                    "unsent": call.instead.is_some() }));
+                    "via": via, "unsent": call.instead.is_some() }));
         }
     }
 }

@@ -61,7 +61,7 @@ mod tests {
     use super::*;
 
     fn who(name: &str, role: Role) -> Who {
-        Who { name: name.into(), role }
+        Who { name: name.into(), role, automate: Default::default() }
     }
 
     #[test]

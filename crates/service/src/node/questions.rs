@@ -71,7 +71,7 @@ mod tests {
     use futures_util::FutureExt;
 
     fn who(name: &str, role: Role) -> Who {
-        Who { name: name.into(), role }
+        Who { name: name.into(), role, automate: Default::default() }
     }
 
     #[tokio::test]

@@ -24,8 +24,9 @@ use actix_web::{
     test::{TestRequest, init_service, read_body, try_call_service},
     web,
 };
+use arvok_api::AutomationRight;
 use arvok_connect::{Drivers, Vault};
-use arvok_core::Role;
+use arvok_core::{Principal, Role};
 use arvok_postgres::Scratch;
 use arvok_store::{access, schema, secrets};
 use serde_json::Value;
@@ -78,6 +79,10 @@ impl Desk {
                 .await
                 .expect("adds");
         }
+        let all = || vec!["*".to_owned()];
+        let right = AutomationRight { rules: all(), plans: all(), connections: all() };
+        let by = Principal::node("here");
+        access::set_automation(&pools.work, "author", &right, &by).await.expect("sets");
         let (door, queue) = AdmissionControl::new();
         let (stop, stopping) = watch::channel(false);
         let vault = Vault::new(&Vault::new_key().expect("a key")).expect("opens");

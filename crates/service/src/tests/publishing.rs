@@ -93,7 +93,11 @@ async fn nobodys_questions_hold_up_a_publication() {
     let asks = ["a", "b", "c", "c"].map(|name| {
         let (node, wait) = (desk.node.clone(), wait.clone());
         actix_web::rt::spawn(async move {
-            let who = arvok_api::Who { name: name.into(), role: arvok_core::Role::Viewer };
+            let who = arvok_api::Who {
+                name: name.into(),
+                role: arvok_core::Role::Viewer,
+                automate: Default::default(),
+            };
             node.capacity
                 .evaluate(&who, move || wait.lock().expect("nobody panicked").recv().is_ok())
                 .await
@@ -102,7 +106,11 @@ async fn nobodys_questions_hold_up_a_publication() {
     });
     assert!(desk.publish(NOTE).await.status < 300);
     // Whoever has to put things right is answered as well.
-    let admin = arvok_api::Who { name: "root".into(), role: arvok_core::Role::Admin };
+    let admin = arvok_api::Who {
+        name: "root".into(),
+        role: arvok_core::Role::Admin,
+        automate: Default::default(),
+    };
     assert_eq!(desk.node.capacity.evaluate(&admin, || 7).await.ok(), Some(7));
     (0..4).for_each(|_| go_on.send(()).expect("somebody waits"));
     for ask in asks {

@@ -1,7 +1,6 @@
 //! Who may ask for what: every operation of the description, by everybody.
 
 use super::*;
-use arvok_core::Principal;
 use std::fmt::Write;
 
 /// Of each operation what nobody, a viewer, a responder, an author and an admin are answered. What
@@ -47,6 +46,7 @@ fn body(path: &str) -> &'static str {
     match path {
         "/api/v1/jobs/{id}/resolve" => r#"{ "as": "done" }"#,
         "/api/v1/alarms/{id}/acts" => r#"{ "act": "acknowledged" }"#,
+        "/api/v1/halts" => r#"{ "covers": { "rules": ["*"] }, "reason": "drill" }"#,
         "/api/v1/halt" => r#"{ "reason": "drill" }"#,
         "/api/v1/guards/{name}/resume" => r#"{ "reason": "drill" }"#,
         "/api/v1/jobs/{id}/overrule" => r#"{ "guard": "none", "reason": "drill" }"#,

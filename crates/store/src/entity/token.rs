@@ -17,6 +17,8 @@ pub struct Model {
     pub role: Stored<Role>,
     /// SHA-256 of the token.
     pub hash: Vec<u8>,
+    /// What it may let act by itself, as JSON.
+    pub automate: Json,
     /// When it was made.
     pub created_at: DateTimeUtc,
 }

@@ -171,7 +171,7 @@ const CLAIMED: &str = "id, state, runbook, runbook_version, inputs, target, aler
 pub fn claiming() -> String {
     format!(
         "SELECT nextval('claim_number') AS claim, {CLAIMED}, {LAUNCHED_BY} FROM jobs_due($1, $2, $3, $4, $5, $6)
-        WHERE NOT EXISTS (SELECT 1 FROM halt)"
+        WHERE NOT EXISTS (SELECT 1 FROM halt WHERE is_one)"
     )
 }
 
@@ -325,7 +325,7 @@ const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.clai
         lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
         lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
     FROM unnest($1::bigint[], $2::bigint[]) AS c (id, claim)
-    WHERE job.id = c.id AND (NOT $5 OR job.state = 'queued' AND NOT EXISTS (SELECT 1 FROM halt)
+    WHERE job.id = c.id AND (NOT $5 OR job.state = 'queued' AND NOT job_halted(job)
         AND NOT EXISTS (SELECT 1 FROM job p WHERE p.id = job.parent AND p.state = 'paused'))
     RETURNING job.id";
 

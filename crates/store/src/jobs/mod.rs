@@ -19,7 +19,9 @@ mod unexecuted;
 
 pub use aside::{let_back, set_aside};
 pub use claims::{AtOnce, Claimed, First, Limited, Search, Share, begin, claim, claiming};
-pub use halt::{halt, let_go_on, lift_halt, set_halt};
+pub use halt::{
+    MAX_HALTS, begin_halt, concerned_by, halt, halts, let_go_on, lift_halt, lift_halt_of, set_halt,
+};
 pub use record::{
     AlarmSeen, Answered, AttemptEnd, AttemptStart, ClaimedRecord, Looked, Next, Record, Saw,
 };
@@ -125,6 +127,8 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
         word: Option<serde_json::Value>,
         word_number: i32,
         posts: i32,
+        halted_by: Option<String>,
+        halted: Option<String>,
     }
     if claims.is_empty() {
         return Ok(Vec::new());
@@ -132,18 +136,20 @@ pub async fn renew(db: &DatabaseConnection, claims: &[Claim]) -> Result<Vec<Rene
     let sql = "UPDATE job SET lease_until = now() + make_interval(secs => $2)
         WHERE id IN (SELECT id FROM job WHERE claim = ANY($1) AND state = 'running' ORDER BY id
         FOR UPDATE SKIP LOCKED)
-        RETURNING claim, word, word_number, posts";
+        RETURNING claim, word, word_number, posts,
+            (SELECT principal_shown(h.by) FROM halt h WHERE h.running AND halt_concerns(h, job)
+                ORDER BY h.id LIMIT 1) AS halted_by,
+            (SELECT h.reason FROM halt h WHERE h.running AND halt_concerns(h, job)
+                ORDER BY h.id LIMIT 1) AS halted";
     let claims: Vec<i64> = claims.iter().map(|c| c.0).collect();
     let renewed: Vec<Row> = sql::typed(db, sql, vec![claims.into(), LEASE_SECONDS.into()]).await?;
-    let halted = halt(db).await?.filter(|halt| halt.running);
-    let halted = halted.map(|halt| format!("halted by {}: {}", halt.by.shown(), halt.reason));
     let said = |r: Row| {
         let word = r.word.map(serde_json::from_value).transpose()?;
         Ok(Renewed {
             claim: Claim(r.claim),
             said: word.map(|word| (r.word_number, word)),
             posts: r.posts,
-            halted: halted.clone(),
+            halted: r.halted_by.zip(r.halted).map(|(by, why)| format!("halted by {by}: {why}")),
         })
     };
     renewed.into_iter().map(said).collect()

@@ -155,7 +155,7 @@ pub async fn claim(
         FROM (SELECT id FROM runner_call
             WHERE state IN ('waiting', 'claimed') AND (state = 'waiting' OR lease_until < now())
                 AND wanted_until > now() AND through <@ $3
-                AND (job_id IS NULL OR NOT EXISTS (SELECT 1 FROM halt WHERE running))
+                AND (job_id IS NULL OR NOT job_paused_by_halt(job_id))
             ORDER BY id LIMIT $4 FOR UPDATE SKIP LOCKED) one
         WHERE c.id = one.id RETURNING c.id, c.sealed"
     );
@@ -185,7 +185,7 @@ pub async fn begin(
         FROM unnest($1::bigint[], $2::text[]) AS n (id, claim)
         WHERE c.id = n.id AND c.claim = n.claim AND c.runner = $3 AND c.state = 'claimed'
             AND c.lease_until > now() AND c.wanted_until > now()
-            AND (c.job_id IS NULL OR NOT EXISTS (SELECT 1 FROM halt WHERE running))
+            AND (c.job_id IS NULL OR NOT job_paused_by_halt(c.job_id))
         RETURNING c.id"
     );
     let [ids, claims] = named(calls);

@@ -5,6 +5,7 @@ mod calls;
 mod claims;
 mod due;
 mod guards;
+mod halts;
 mod intake;
 mod kit;
 mod leases;

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
 /// Each function with a test of it: here, or where it is one of what works with it.
-const TESTS: [(&str, &str); 27] = [
+const TESTS: [(&str, &str); 30] = [
     ("alert_floor", "a_floor_is_below_all_that_came_since_and_not_far"),
     ("principal_shown", "who_did_something_is_shown_as_the_core_shows_it"),
     ("alerts_decided", "what_is_decided_anew_is_counted_anew"),
@@ -27,13 +27,16 @@ const TESTS: [(&str, &str); 27] = [
         "what_began_before_a_guard_was_published_is_counted_with_it_and_a_step_passes_the_job_above",
     ),
     ("guards_locked", "over_three_nodes_and_deaths_there_is_never_one_target_too_many"),
+    ("halt_concerns", "a_halt_of_some_concerns_what_its_lines_say_and_nothing_else"),
     ("how_far", "each_verdict_takes_an_alert_so_far"),
     ("job_change_is_told", "what_is_told_of_a_change_is_what_the_core_tells"),
+    ("job_halted", "a_halt_of_some_concerns_what_its_lines_say_and_nothing_else"),
     ("job_is_over", "what_is_told_of_a_change_is_what_the_core_tells"),
     (
         "job_may_become",
         "the_database_takes_the_changes_of_a_state_that_the_core_knows_and_no_other",
     ),
+    ("job_paused_by_halt", "a_halt_of_some_concerns_what_its_lines_say_and_nothing_else"),
     ("job_trace", "a_job_is_a_span_of_the_trace_of_its_cause_or_of_its_own"),
     ("jobs_changed", "of_two_jobs_on_one_target_that_are_opened_at_once_one_begins"),
     ("jobs_due", "who_claims_looks_at_what_is_due_alone_however_many_jobs_there_are"),

@@ -1,7 +1,7 @@
 //! A question: open until a person decides, or nobody did in time. Whether the time is over is told
 //! from outside, where decisions are kept, so that none is taken and passed over.
 
-use super::{reach, require::unmet};
+use super::{call::given, reach, require::unmet};
 use crate::{
     connector::CallEnd,
     contact::Contact,
@@ -12,7 +12,7 @@ use crate::{
         progress::Stand,
         sample,
     },
-    runbook::{ANSWER_TO, Ask, LINK, TELL, To},
+    runbook::{ANSWER_TO, Ask, FilledCall, LINK, TELL, To},
     text::cut,
 };
 use chrono::SecondsFormat;
@@ -155,12 +155,12 @@ fn send_message<'m>(
     let at = place.within("told");
     // One that waited for its turn has begun already.
     let begun = matches!(open.doing, Doing::Asking { tell: Telling::Out { .. }, .. });
-    let given = execution.see_with(around, Some(("decision", decision)), |scope| call.fill(scope));
+    let filled = execution.see_with(around, Some(("decision", decision)), |scope| call.fill(scope));
     if !begun {
-        execution.started(&at, attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+        execution.started(&at, attempt, given(&filled));
     }
-    let next = match given {
-        Ok(Value::Object(give)) => {
+    let next = match filled {
+        Ok(FilledCall { target, give }) => {
             execution.send(CallOut {
                 probes: false,
                 instead: None,
@@ -168,17 +168,14 @@ fn send_message<'m>(
                 place: at,
                 attempt,
                 kept_with: attempt,
-                target: call.target.clone(),
+                target,
                 give,
                 timeout: None,
             });
             Telling::Out { attempt, decision: decision.clone() }
         }
-        Ok(_) | Err(_) => {
-            let why = given
-                .err()
-                .map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
-            execution.record(&at, attempt, StepResult::Failed(why));
+        Err(e) => {
+            execution.record(&at, attempt, StepResult::Failed(e.to_string()));
             Telling::Over
         }
     };
@@ -295,7 +292,9 @@ fn telling<'m>(
                 None => {
                     let Some(call) = &ask.tell else { return };
                     let Some(repeats) = execution.is_lost(&at) else { return };
-                    let never = !repeats.repeat_of(&call.target).is_harmless();
+                    let target = execution.see(around, |scope| call.target(scope));
+                    let never =
+                        !target.is_ok_and(|target| repeats.repeat_of(&target).is_harmless());
                     let lost = "its node was lost before an answer came".to_owned();
                     execution.record(&at, attempt, StepResult::Failed(lost));
                     if never {

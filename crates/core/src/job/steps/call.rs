@@ -9,7 +9,7 @@ use crate::{
         StepResult,
         execution::{Around, Execution, StepEnd, Turn},
     },
-    runbook::{Call, Step},
+    runbook::{Call, FillError, FilledCall, Step},
 };
 use chrono::{DateTime, Utc};
 use serde_json::{Value, json};
@@ -26,9 +26,14 @@ pub(in crate::job) fn begin<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Calling;
-    let given = execution.see(around, |scope| call.fill(scope));
-    execution.started(place, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
-    send(execution, (step, call), place, open, around, given.map_err(|e| e.to_string()))
+    let filled = execution.see(around, |scope| call.fill(scope));
+    execution.started(place, open.attempt, given(&filled));
+    send(execution, (step, call), place, open, around, filled)
+}
+
+/// What a call is given, for the record; nothing where that cannot be worked out.
+pub(in crate::job) fn given(filled: &Result<FilledCall, FillError>) -> Value {
+    filled.as_ref().map_or(Value::Null, |filled| Value::Object(filled.give.clone()))
 }
 
 /// Sends a try that has begun.
@@ -38,29 +43,19 @@ fn send<'m>(
     place: &Place,
     open: &mut Open,
     around: &Around<'m>,
-    given: Result<Value, String>,
+    filled: Result<FilledCall, FillError>,
 ) -> Option<StepEnd> {
-    let give = match given {
-        Ok(Value::Object(give)) => give,
-        Ok(_) => {
-            return not_sent(
-                execution,
-                (step, call),
-                place,
-                open,
-                around,
-                "`give` is not a map".into(),
-            );
-        }
+    let FilledCall { target, give } = match filled {
+        Ok(filled) => filled,
         Err(e) => {
-            return not_sent(execution, (step, call), place, open, around, format!("give: {e}"));
+            return not_sent(execution, (step, call), place, open, around, e.to_string());
         }
     };
     execution.send(CallOut {
         place: place.clone(),
         attempt: open.attempt,
         kept_with: open.attempt,
-        target: call.target.clone(),
+        target,
         give,
         key: format!("{}-{place}", execution.facts.key),
         timeout: open.timeout(step),
@@ -144,9 +139,8 @@ fn calling_out<'m>(
     match execution.turn_of(place, open.attempt) {
         Turn::Out => {}
         Turn::Comes if !around.halt || was_lost(open) => {
-            let given =
-                execution.see(around, |scope| calling.1.fill(scope)).map_err(|e| e.to_string());
-            return send(execution, calling, place, open, around, given);
+            let filled = execution.see(around, |scope| calling.1.fill(scope));
+            return send(execution, calling, place, open, around, filled);
         }
         turn => return has_no_turn(execution, calling, place, open, around, &turn),
     }
@@ -163,7 +157,13 @@ fn calling_out<'m>(
     let (step, call) = calling;
     let lost = execution.is_lost(place)?;
     // Of a dry job only what looks was ever out.
-    let repeat = if execution.facts.dry { Repeat::Safe } else { lost.repeat_of(&call.target) };
+    let dry = execution.facts.dry;
+    let target = execution.see(around, |scope| call.target(scope));
+    let repeat = match target {
+        _ if dry => Repeat::Safe,
+        Ok(target) => lost.repeat_of(&target),
+        Err(_) => Repeat::Never,
+    };
     match repeat {
         Repeat::Never | Repeat::Probed => {
             let why =
@@ -200,7 +200,8 @@ fn has_no_turn<'m>(
     around: &Around<'m>,
     turn: &Turn,
 ) -> Option<StepEnd> {
-    let (step, queue) = (calling.0, calling.1.target.queue());
+    let step = calling.0;
+    let queue = execution.queue_of(calling.1, around);
     let message = match (turn, open.timeout(step)) {
         _ if around.halt && !was_lost(open) => return Some(StepEnd::Halted),
         (Turn::Waits(since), Some(timeout))
@@ -364,23 +365,24 @@ fn ask_probe<'m>(
 ) -> Option<StepEnd> {
     let at = place.within("probe");
     let asked = call.probe.as_ref().map_or(call, |probe| &probe.call);
-    let given = execution.see(around, |scope| asked.fill(scope));
+    let filled = execution.see(around, |scope| asked.fill(scope));
     // One that waited for its turn has begun already.
     if !again {
-        execution.started(&at, open.attempt, given.as_ref().map_or(Value::Null, Clone::clone));
+        execution.started(&at, open.attempt, given(&filled));
     }
-    let Ok(Value::Object(give)) = given else {
-        let message =
-            given.err().map_or_else(|| "`give` is not a map".to_owned(), |e| format!("give: {e}"));
-        execution.record(&at, open.attempt, StepResult::Failed(message.clone()));
-        return unsure(execution, place, open, format!("{why}; the probe failed: {message}"));
+    let FilledCall { target, give } = match filled {
+        Ok(filled) => filled,
+        Err(e) => {
+            execution.record(&at, open.attempt, StepResult::Failed(e.to_string()));
+            return unsure(execution, place, open, format!("{why}; the probe failed: {e}"));
+        }
     };
     execution.send(CallOut {
         key: format!("{}-{at}", execution.facts.key),
         place: at,
         attempt: open.attempt,
         kept_with: open.attempt,
-        target: asked.target.clone(),
+        target,
         give,
         timeout: None,
         probes: call.probe.is_none(),

@@ -7,9 +7,9 @@ use crate::{
         execution::{Around, Execution, StepEnd, Turn},
     },
     period::rough,
-    runbook::{Call, Check},
+    runbook::{Call, Check, FilledCall},
 };
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 
 pub(in crate::job) fn begin<'m>(
     execution: &mut Execution<'m>,
@@ -19,9 +19,9 @@ pub(in crate::job) fn begin<'m>(
     around: &Around<'m>,
 ) -> Option<StepEnd> {
     open.doing = Doing::Looking { look: 0, next: None };
-    let given = check.call.as_ref().map(|call| execution.see(around, |scope| call.fill(scope)));
-    let shown = match given {
-        Some(Ok(give)) => json!({ "check": check.condition.text(), "give": give }),
+    let filled = check.call.as_ref().map(|call| execution.see(around, |scope| call.fill(scope)));
+    let shown = match filled {
+        Some(Ok(filled)) => json!({ "check": check.condition.text(), "give": filled.give }),
         Some(Err(_)) | None => json!({ "check": check.condition.text() }),
     };
     execution.started(place, 1, shown);
@@ -55,7 +55,8 @@ pub(in crate::job) fn go_on<'m>(
                 None
             }
             (Turn::Waits(_), Some(call)) => {
-                let why = format!("its turn at `{}` has not come", call.target.queue());
+                let queue = execution.queue_of(call, around);
+                let why = format!("its turn at `{queue}` has not come");
                 record_look(execution, check, place, open, around, Err(why))
             }
             (Turn::Comes, Some(call)) => send(execution, call, place, number, around),
@@ -116,10 +117,9 @@ fn send<'m>(
     number: u32,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    let give: Map<String, Value> = match execution.see(around, |scope| call.fill(scope)) {
-        Ok(Value::Object(give)) => give,
-        Ok(_) => return Some(StepEnd::failed("`give` is not a map")),
-        Err(e) => return Some(StepEnd::failed(format!("give: {e}"))),
+    let FilledCall { target, give } = match execution.see(around, |scope| call.fill(scope)) {
+        Ok(filled) => filled,
+        Err(e) => return Some(StepEnd::failed(e.to_string())),
     };
     execution.send(CallOut {
         probes: false,
@@ -127,7 +127,7 @@ fn send<'m>(
         place: place.clone(),
         attempt: number,
         kept_with: 1,
-        target: call.target.clone(),
+        target,
         give,
         key: format!("{}-{place}-{number}", execution.facts.key),
         timeout: None,

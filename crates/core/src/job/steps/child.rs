@@ -22,9 +22,13 @@ pub(in crate::job) fn begin<'m>(
     let given = execution.see(around, |scope| of.1.give.fill(scope));
     execution.started(place, 1, given.as_ref().map_or(Value::Null, Clone::clone));
     open.doing = Doing::Launching;
+    let runbook = match execution.see(around, |scope| of.1.runbook.resolve(scope)) {
+        Ok(runbook) => runbook,
+        Err(e) => return Some(StepEnd::failed(format!("runbook: {e}"))),
+    };
     match given {
         Ok(Value::Object(give)) => {
-            launch(execution, of, place, give);
+            launch(execution, runbook, place, give);
             None
         }
         Ok(_) => Some(StepEnd::failed("`give` is not a map")),
@@ -34,16 +38,12 @@ pub(in crate::job) fn begin<'m>(
 
 fn launch(
     execution: &mut Execution<'_>,
-    (_, child): Children<'_>,
+    runbook: String,
     place: &Place,
     give: serde_json::Map<String, Value>,
 ) {
     execution.news.sent.insert(place.clone());
-    execution.effects.push(Effect::Launch(Launching {
-        place: place.clone(),
-        runbook: child.runbook.clone(),
-        give,
-    }));
+    execution.effects.push(Effect::Launch(Launching { place: place.clone(), runbook, give }));
 }
 
 pub(in crate::job) fn go_on<'m>(
@@ -72,7 +72,10 @@ pub(in crate::job) fn go_on<'m>(
             // What it did counts, however late; only if it did not is it stopped, or too late.
             let stopped = around.halt && end.state == JobState::Cancelled;
             let late = over.filter(|_| end.state != JobState::Succeeded);
-            let end = if stopped || late.is_some() { StepEnd::Halted } else { ended(child, end) };
+            let end = match stopped || late.is_some() {
+                true => StepEnd::Halted,
+                false => ended(&name(execution, child, around), end),
+            };
             return Some(Execution::timed_out(step, late, around, end));
         }
         (Doing::Recalling { job }, Some(StepEvent::Recalled)) => {
@@ -100,9 +103,11 @@ fn begin_again<'m>(
     place: &Place,
     around: &Around<'m>,
 ) -> Option<StepEnd> {
-    match execution.see(around, |scope| of.1.give.fill(scope)) {
-        Ok(Value::Object(give)) => launch(execution, of, place, give),
-        Ok(_) | Err(_) => {
+    let given = execution.see(around, |scope| of.1.give.fill(scope));
+    let runbook = execution.see(around, |scope| of.1.runbook.resolve(scope));
+    match (runbook, given) {
+        (Ok(runbook), Ok(Value::Object(give))) => launch(execution, runbook, place, give),
+        _ => {
             return Some(StepEnd::failed("what it was given cannot be worked out any more"));
         }
     }
@@ -115,7 +120,13 @@ fn recall(execution: &mut Execution<'_>, place: &Place, job: crate::JobId) {
     execution.effects.push(Effect::Recall(Recall { place: place.clone(), job, undo, words }));
 }
 
-fn ended(child: &Child, end: ChildEnd) -> StepEnd {
+/// The name of the runbook, as far as it can still be worked out.
+fn name(execution: &Execution<'_>, child: &Child, around: &Around<'_>) -> String {
+    let name = execution.see(around, |scope| child.runbook.resolve(scope));
+    name.unwrap_or_else(|_| child.runbook.to_string())
+}
+
+fn ended(runbook: &str, end: ChildEnd) -> StepEnd {
     let ChildEnd { job, state, effect, failure, outputs } = end;
     if state == JobState::Succeeded {
         return StepEnd::Done(json!({ "job": job, "effect": effect, "gives": outputs }));
@@ -125,5 +136,5 @@ fn ended(child: &Child, end: ChildEnd) -> StepEnd {
         JobState::Cancelled | JobState::Refused => format!("was {state}"),
         _ => state.to_string(),
     };
-    StepEnd::failed(format!("job {job} of runbook `{}` {was}{why}", child.runbook))
+    StepEnd::failed(format!("job {job} of runbook `{runbook}` {was}{why}"))
 }

@@ -233,7 +233,7 @@ fn play(case: &Case) -> (Vec<String>, Value) {
     };
     let runbook = runbook.unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
     let given = case.inputs.as_object().cloned().unwrap_or_default();
-    let inputs = Value::Object(runbook.prepare(given).expect("fits").inputs);
+    let inputs = Value::Object(runbook.prepare(given, &catalog(case)).expect("fits").inputs);
     let mut story = Story::new(&runbook, inputs, case.alarm, Answers(case, 0));
     story.catalog = Arc::new(catalog(case));
     for m in &case.meanwhile {

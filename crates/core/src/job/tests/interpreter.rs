@@ -230,7 +230,7 @@ impl Interpreter<'_> {
         let ran = match &step.action {
             Action::Call(call) => {
                 let repeat = call
-                    .target
+                    .callee
                     .operation()
                     .expect("an operation")
                     .1

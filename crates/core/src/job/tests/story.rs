@@ -224,7 +224,8 @@ impl<'a, W: World> Story<'a, W> {
             };
             ((via.to_owned(), operation.to_owned()), repeat)
         };
-        Event::Taken(Repeats(self.runbook.calls().into_iter().map(of).collect()), Vec::new())
+        let calls = self.runbook.possible_calls(&*self.catalog);
+        Event::Taken(Repeats(calls.into_iter().map(of).collect()), Vec::new())
     }
 
     /// While calls are out the execution is alive; else the job is taken up.

@@ -2,7 +2,7 @@
 
 use super::{
     Action, Retry,
-    call::Call,
+    call::{Call, connection},
     document::{Build, KindDoc},
     look_at_length,
     require::{Require, text},
@@ -116,8 +116,12 @@ pub struct ToDoc {
 pub(super) struct TellDoc {
     /// An operation of a connector.
     pub call: String,
-    /// The connection through which it is called.
+    /// The connection through which it is called; with expressions, it is one of `connections`.
     pub via: String,
+    /// The names and globs of all connections that `via` may give, where it is worked out. Left
+    /// out: those of the runbook.
+    #[serde(default)]
+    pub connections: Vec<String>,
     /// What the operation is given; `decision` has `text`, `choices`, `until`, `link`, which leads
     /// to it (whoever has that need not sign in if the question is `by_link`), and `answer_to`, the
     /// address for answers by mail if it is `by_mail`.
@@ -208,7 +212,9 @@ impl KindDoc for AskDoc {
                 }
                 let roots = [names.roots, &["decision"]].concat();
                 let names = Names { roots: &roots, ..names };
-                Call::build(build, &format!("{at}/tell"), (tell.call, tell.via), tell.give, names)
+                let at = format!("{at}/tell");
+                connection(build, &at, (tell.via, &tell.connections), names)
+                    .and_then(|via| Call::build(build, &at, (tell.call, via), tell.give, names))
                     .map(Some)
             }
         };

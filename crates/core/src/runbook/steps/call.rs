@@ -4,6 +4,7 @@
 use super::{
     Action,
     document::{Build, KindDoc},
+    reference::{Reference, ReferenceDoc, ReferenceError},
 };
 use crate::{
     connector,
@@ -23,9 +24,13 @@ use std::{fmt, sync::Arc};
 pub(super) struct CallDoc {
     /// An operation of a connector.
     pub call: String,
-    /// The connection through which it is called.
+    /// The connection through which it is called; with expressions, it is one of `connections`.
     #[serde(default)]
     pub via: Option<String>,
+    /// The names and globs of all connections that `via` may give, where it is worked out. Left
+    /// out: those of the runbook.
+    #[serde(default)]
+    pub connections: Vec<String>,
     /// What the operation is given.
     #[serde(default)]
     pub give: Map<String, Value>,
@@ -43,6 +48,9 @@ pub(super) struct StepProbeDoc {
     /// The connection. Left out: that of the step.
     #[serde(default)]
     pub via: Option<String>,
+    /// The names and globs of all connections that `via` may give, where it is worked out.
+    #[serde(default)]
+    pub connections: Vec<String>,
     /// What the operation is given.
     #[serde(default)]
     pub give: Map<String, Value>,
@@ -54,7 +62,7 @@ pub(super) struct StepProbeDoc {
 #[derive(Clone, Debug)]
 pub struct Call {
     /// What is called.
-    pub target: CallTarget,
+    pub callee: Callee,
     /// What it is given.
     pub give: Template,
     /// The names of what it is given.
@@ -63,7 +71,44 @@ pub struct Call {
     pub probe: Option<Box<StepProbe>>,
 }
 
-/// What a call calls.
+/// What a call calls, as the author says it.
+#[derive(Clone, Debug)]
+pub enum Callee {
+    /// An operation of a connector.
+    Operation {
+        /// The connection.
+        via: Reference,
+        /// The operation.
+        operation: String,
+    },
+    /// A script, on the node that executes the job.
+    Script(Arc<Script>),
+}
+
+/// A call with everything worked out.
+#[derive(Clone, Debug)]
+pub struct FilledCall {
+    /// What is called.
+    pub target: CallTarget,
+    /// What it is given.
+    pub give: Map<String, Value>,
+}
+
+/// Why a call cannot be made.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum FillError {
+    /// The connection is not known.
+    #[error("via: {0}")]
+    Via(#[from] ReferenceError),
+    /// What it is given cannot be worked out.
+    #[error("give: {0}")]
+    Give(ExprError),
+    /// What it is given is not what calls are given.
+    #[error("`give` is not a map")]
+    NotMap,
+}
+
+/// What one call calls.
 #[derive(Clone, Debug)]
 pub enum CallTarget {
     /// An operation of a connector.
@@ -135,6 +180,53 @@ impl CallTarget {
     }
 }
 
+impl fmt::Display for Callee {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Operation { via, operation } => write!(f, "{operation} via {via}"),
+            Self::Script(script) => f.write_str(&script.line()),
+        }
+    }
+}
+
+impl Callee {
+    /// The script; none of an operation.
+    pub fn script(&self) -> Option<&Script> {
+        match self {
+            Self::Script(script) => Some(script),
+            Self::Operation { .. } => None,
+        }
+    }
+
+    /// The operation and what names its connection; none of a script.
+    pub fn operation(&self) -> Option<(&Reference, &str)> {
+        match self {
+            Self::Operation { via, operation } => Some((via, operation)),
+            Self::Script(_) => None,
+        }
+    }
+
+    /// Everything that it may be.
+    pub fn all(&self, others: &dyn Others) -> Vec<CallTarget> {
+        match self {
+            Self::Script(script) => vec![CallTarget::Script(Arc::clone(script))],
+            Self::Operation { via, operation } => {
+                let target = |via: &str| CallTarget::Operation {
+                    via: via.to_owned(),
+                    operation: operation.clone(),
+                };
+                via.all(others).into_iter().map(target).collect()
+            }
+        }
+    }
+
+    /// Whether it surely changes nothing, whatever it may be.
+    pub fn only_looks(&self, others: &dyn Others) -> bool {
+        let all = self.all(others);
+        !all.is_empty() && all.iter().all(|target| target.only_looks(others))
+    }
+}
+
 /// How to find out whether a call was done. Its result is the step's output then.
 #[derive(Clone, Debug)]
 pub struct StepProbe {
@@ -145,37 +237,60 @@ pub struct StepProbe {
 }
 
 impl KindDoc for CallDoc {
-    const KEYS: &'static [&'static str] = &["call", "via", "give", "probe"];
+    const KEYS: &'static [&'static str] = &["call", "via", "connections", "give", "probe"];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let Some(via) = self.via else {
             build.check.fail(at, MISSING_VIA);
             return None;
         };
-        let call = Call::build(build, at, (self.call, via.clone()), self.give, names);
+        let via = connection(build, at, (via, &self.connections), names);
+        let of_step = via.clone();
+        let call = via.and_then(|via| Call::build(build, at, (self.call, via), self.give, names));
         let probe = match self.probe {
             None => Some(None),
-            Some(doc) => doc.check(build, at, Some(via), names).map(Some),
+            Some(doc) => doc.check(build, at, (true, of_step), names).map(Some),
         };
         Some(Action::Call(Call { probe: probe?, ..call? }))
     }
 }
 
+/// The connection that a step names.
+pub(super) fn connection(
+    build: &mut Build<'_, '_>,
+    at: &str,
+    (via, listed): (String, &[String]),
+    names: Names<'_>,
+) -> Option<Reference> {
+    let of_runbook = build.connections;
+    let doc = ReferenceDoc {
+        kind: Kind::Connection,
+        named: ("via", via),
+        listed: ("connections", listed),
+        otherwise: Some(("/connections", of_runbook)),
+    };
+    doc.check(build, at, names)
+}
+
 impl StepProbeDoc {
-    /// `via` is the connection of the step, if it has one.
+    /// Whether the step has a connection, and which, if that is right.
     pub(super) fn check(
         self,
         build: &mut Build<'_, '_>,
         at: &str,
-        via: Option<String>,
+        of_step: (bool, Option<Reference>),
         names: Names<'_>,
     ) -> Option<Box<StepProbe>> {
         let at = format!("{at}/probe");
-        let Some(via) = self.via.or(via) else {
-            build.check.fail(&at, MISSING_VIA);
-            return None;
+        let via = match (self.via, of_step) {
+            (Some(via), _) => connection(build, &at, (via, &self.connections), names),
+            (None, (true, via)) => via,
+            (None, (false, _)) => {
+                build.check.fail(&at, MISSING_VIA);
+                None
+            }
         };
-        let call = Call::build(build, &at, (self.call, via), self.give, names);
+        let call = Call::build(build, &at, (self.call, via?), self.give, names);
         let roots = [names.roots, &["result"]].concat();
         let done = build.check.condition(
             &format!("{at}/done"),
@@ -194,13 +309,13 @@ impl Call {
     pub(super) fn build(
         build: &mut Build<'_, '_>,
         at: &str,
-        (operation, via): (String, String),
+        (operation, via): (String, Reference),
         give: Map<String, Value>,
         names: Names<'_>,
     ) -> Option<Self> {
         let given = give.keys().cloned().collect();
         let give = build.check.template(&format!("{at}/give"), &Value::Object(give), names)?;
-        Some(Self { target: CallTarget::Operation { via, operation }, give, given, probe: None })
+        Some(Self { callee: Callee::Operation { via, operation }, give, given, probe: None })
     }
 
     /// A call of a script.
@@ -214,33 +329,54 @@ impl Call {
         let give = Value::Object(parts.give.clone());
         let give = build.check.template(&format!("{at}/give"), &give, names);
         let script = Script::check(build.check, at, parts, build.files, names);
-        let target = CallTarget::Script(Arc::new(script?));
-        Some(Self { target, give: give?, given, probe: None })
+        let callee = Callee::Script(Arc::new(script?));
+        Some(Self { callee, give: give?, given, probe: None })
     }
 
-    /// What it is given now.
+    /// What it calls now, and what that is given.
     ///
     /// # Errors
-    /// What cannot be filled in.
-    pub(crate) fn fill<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<Value, ExprError> {
-        let give = self.give.fill(scope)?;
-        match &self.target {
-            CallTarget::Operation { .. } => Ok(give),
-            CallTarget::Script(script) => script.given(give, scope),
+    /// What cannot be worked out.
+    pub(crate) fn fill<'a>(&'a self, scope: &'a dyn Scope<'a>) -> Result<FilledCall, FillError> {
+        let target = self.target(scope)?;
+        let give = self.give.fill(scope).map_err(FillError::Give)?;
+        let give = match &self.callee {
+            Callee::Operation { .. } => give,
+            Callee::Script(script) => script.given(give, scope).map_err(FillError::Give)?,
+        };
+        match give {
+            Value::Object(give) => Ok(FilledCall { target, give }),
+            _ => Err(FillError::NotMap),
         }
+    }
+
+    /// What it calls now: the same for every try of a step.
+    ///
+    /// # Errors
+    /// If that cannot be worked out.
+    pub(crate) fn target<'a>(
+        &'a self,
+        scope: &'a dyn Scope<'a>,
+    ) -> Result<CallTarget, ReferenceError> {
+        Ok(match &self.callee {
+            Callee::Script(script) => CallTarget::Script(Arc::clone(script)),
+            Callee::Operation { via, operation } => {
+                CallTarget::Operation { via: via.resolve(scope)?, operation: operation.clone() }
+            }
+        })
     }
 
     /// What is known of its output.
     pub(super) fn gives(&self, known: &TypeEnvironment<'_>) -> Type {
-        match &self.target {
-            CallTarget::Operation { via, operation } => known.output_of(via, operation),
-            CallTarget::Script(script) => script.gives(),
+        match &self.callee {
+            Callee::Operation { via, operation } => known.output_of(via, operation),
+            Callee::Script(script) => script.gives(),
         }
     }
 
     /// What it does, in a line.
     pub fn does(&self) -> String {
-        self.target.to_string()
+        self.callee.to_string()
     }
 
     pub(super) fn visit<'a>(
@@ -250,8 +386,11 @@ impl Call {
         look: &mut Visitor<'a, '_>,
     ) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
-        if let CallTarget::Script(script) = &self.target {
-            look(&format!("{at}/env"), Evaluated::Template(script.env()), known.names());
+        match &self.callee {
+            Callee::Operation { via, .. } => via.visit(&format!("{at}/via"), known, look),
+            Callee::Script(script) => {
+                look(&format!("{at}/env"), Evaluated::Template(script.env()), known.names());
+            }
         }
         if let Some(probe) = &self.probe {
             probe.call.visit(&format!("{at}/probe"), known, look);
@@ -262,45 +401,51 @@ impl Call {
     }
 
     pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
-        let own = match self.target.operation() {
-            None => Vec::new(),
-            Some((via, operation)) => match connector::operation(others, via, operation) {
-                Ok((_, op)) => {
-                    let whose = format!("operation `{operation}`");
-                    op.takes.misfits(&format!("{at}/give"), &whose, &self.given, &self.give)
-                }
-                Err(missing) => {
-                    let is_via = missing.what == Kind::Connection.as_str();
-                    let key = if is_via { "via" } else { "call" };
-                    vec![Mismatch::at(format!("{at}/{key}"), missing)]
-                }
-            },
-        };
         let probe = self
             .probe
             .iter()
             .flat_map(|probe| probe.call.harmless(&format!("{at}/probe"), "a probe", others));
-        own.into_iter().chain(probe).collect()
+        self.misfits_of_each(at, None, others).into_iter().chain(probe).collect()
     }
 
     /// What does not fit, and whether it may be called as often as one likes.
     pub(super) fn harmless(&self, at: &str, whose: &str, others: &dyn Others) -> Vec<Mismatch> {
-        let mut misfits = self.misfits(at, others);
-        let Some((via, name)) = self.target.operation() else { return misfits };
-        let Ok((_, operation)) = connector::operation(others, via, name) else {
-            return misfits;
-        };
-        if operation.repeat != connector::Repeat::Safe {
-            let message = format!(
-                "{whose} only looks, but doing `{name}` twice is not harmless; call one that is \
-                `repeat: safe`"
-            );
-            misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(message)));
-        }
-        if operation.callback().is_some() {
-            let message = format!("`{name}` calls back, and only a step of its own waits for that");
-            misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(message)));
-        }
-        misfits
+        self.misfits_of_each(at, Some(whose), others)
     }
+
+    /// What does not fit with any operation that it may call; `looks` says what it is that may only
+    /// look.
+    fn misfits_of_each(&self, at: &str, looks: Option<&str>, others: &dyn Others) -> Vec<Mismatch> {
+        let Some((via, name)) = self.callee.operation() else { return Vec::new() };
+        via.misfits(others, &|via| match connector::operation(others, via, name) {
+            Ok((_, operation)) => {
+                let whose = format!("operation `{name}`");
+                let given = format!("{at}/give");
+                let misfits = operation.takes.misfits(&given, &whose, &self.given, &self.give);
+                let harm = looks.into_iter().flat_map(|whose| harm(whose, name, operation));
+                let harm = harm.map(|wrong| Mismatch::at(format!("{at}/call"), wrong));
+                misfits.into_iter().chain(harm).collect()
+            }
+            Err(missing) => {
+                let is_via = missing.what == Kind::Connection.as_str();
+                let key = if is_via { "via" } else { "call" };
+                vec![Mismatch::at(format!("{at}/{key}"), missing)]
+            }
+        })
+    }
+}
+
+/// Why what only looks must not call an operation.
+fn harm(whose: &str, name: &str, operation: &connector::Operation) -> Vec<Fault> {
+    let mut wrong = Vec::new();
+    if operation.repeat != connector::Repeat::Safe {
+        wrong.push(format!(
+            "{whose} only looks, but doing `{name}` twice is not harmless; call one that is \
+            `repeat: safe`"
+        ));
+    }
+    if operation.callback().is_some() {
+        wrong.push(format!("`{name}` calls back, and only a step of its own waits for that"));
+    }
+    wrong.into_iter().map(Fault::Unfit).collect()
 }

@@ -3,7 +3,7 @@
 
 use super::{
     Action, OnError, Step,
-    call::{Call, MISSING_VIA},
+    call::{Call, MISSING_VIA, connection},
     document::{Build, KindDoc},
     look_at_length, require,
 };
@@ -26,9 +26,13 @@ pub(super) struct CheckDoc {
     /// An operation that changes nothing, called for each look.
     #[serde(default)]
     pub call: Option<String>,
-    /// The connection through which it is called.
+    /// The connection through which it is called; with expressions, it is one of `connections`.
     #[serde(default)]
     pub via: Option<String>,
+    /// The names and globs of all connections that `via` may give, where it is worked out. Left
+    /// out: those of the runbook.
+    #[serde(default)]
+    pub connections: Vec<String>,
     /// What the operation is given.
     #[serde(default)]
     pub give: Map<String, Value>,
@@ -62,13 +66,13 @@ const LEAST: Period = Period::from_secs(1);
 
 impl KindDoc for CheckDoc {
     const KEYS: &'static [&'static str] =
-        &["check", "call", "via", "give", "every", "within", "else"];
+        &["check", "call", "via", "connections", "give", "every", "within", "else"];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let call = match (self.call, self.via) {
-            (Some(operation), Some(via)) => {
-                Call::build(build, at, (operation, via), self.give, names).map(Some)
-            }
+            (Some(operation), Some(via)) => connection(build, at, (via, &self.connections), names)
+                .and_then(|via| Call::build(build, at, (operation, via), self.give, names))
+                .map(Some),
             (None, None) => Some(None),
             (Some(_), None) => {
                 build.check.fail(at, MISSING_VIA);

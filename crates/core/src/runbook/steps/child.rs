@@ -3,9 +3,10 @@
 use super::{
     Action,
     document::{Build, KindDoc},
+    reference::{Reference, ReferenceDoc},
 };
 use crate::{
-    definition::{Fault, Mismatch, Others},
+    definition::{Fault, Kind, Mismatch, Others},
     expr::{Names, Template, Type},
     runbook::{
         Runbook,
@@ -15,6 +16,7 @@ use crate::{
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
+use std::{cell::RefCell, collections::BTreeMap};
 
 /// How deep jobs may stand below each other.
 pub const MAX_GENERATIONS: usize = 5;
@@ -23,8 +25,12 @@ pub const MAX_GENERATIONS: usize = 5;
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct ChildDoc {
-    /// The name of a runbook; its job has a target, a record and an effect of its own.
+    /// The name of a runbook; its job has a target, a record and an effect of its own. With
+    /// expressions, it is one of `runbooks`.
     pub runbook: String,
+    /// The names and globs of all runbooks that it may be, where it is worked out.
+    #[serde(default)]
+    pub runbooks: Vec<String>,
     /// Its inputs.
     #[serde(default)]
     pub give: Map<String, Value>,
@@ -33,8 +39,8 @@ pub(super) struct ChildDoc {
 /// A checked use of another runbook.
 #[derive(Clone, Debug)]
 pub struct Child {
-    /// Its name.
-    pub runbook: String,
+    /// What names it.
+    pub runbook: Reference,
     /// Its inputs.
     pub give: Template,
     /// The names of these.
@@ -42,12 +48,19 @@ pub struct Child {
 }
 
 impl KindDoc for ChildDoc {
-    const KEYS: &'static [&'static str] = &["runbook", "give"];
+    const KEYS: &'static [&'static str] = &["runbook", "runbooks", "give"];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
         let given = self.give.keys().cloned().collect();
+        let doc = ReferenceDoc {
+            kind: Kind::Runbook,
+            named: ("runbook", self.runbook),
+            listed: ("runbooks", &self.runbooks),
+            otherwise: None,
+        };
+        let runbook = doc.check(build, at, names);
         let give = build.check.template(&format!("{at}/give"), &Value::Object(self.give), names)?;
-        Some(Action::Child(Child { runbook: self.runbook, give, given }))
+        Some(Action::Child(Child { runbook: runbook?, give, given }))
     }
 }
 
@@ -65,16 +78,20 @@ impl Child {
         look: &mut Visitor<'a, '_>,
     ) {
         look(&format!("{at}/give"), Evaluated::Template(&self.give), known.names());
+        self.runbook.visit(&format!("{at}/runbook"), known, look);
     }
 
     pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
-        match others.get::<Runbook>(&self.runbook) {
+        let counted = RefCell::new(Counted::new());
+        self.runbook.misfits(others, &|name| match others.get::<Runbook>(name) {
             Err(missing) => vec![Mismatch::at(format!("{at}/runbook"), missing)],
             Ok(runbook) => {
-                let whose = format!("runbook `{}`", self.runbook);
+                let whose = format!("runbook `{name}`");
                 let mut misfits =
                     runbook.inputs.misfits(&format!("{at}/give"), &whose, &self.given, &self.give);
-                if generations(runbook, others, MAX_GENERATIONS - 1) >= MAX_GENERATIONS - 1 {
+                let counted = &mut counted.borrow_mut();
+                let below = generations(runbook, others, MAX_GENERATIONS - 1, counted);
+                if below >= MAX_GENERATIONS - 1 {
                     let message = format!(
                         "jobs would stand more than {MAX_GENERATIONS} deep below each other, or \
                         without end"
@@ -83,15 +100,32 @@ impl Child {
                 }
                 misfits
             }
-        }
+        })
     }
 }
 
-/// How many generations of jobs stand below one of a runbook; counting ends at `most`.
-fn generations(runbook: &Runbook, others: &dyn Others, most: usize) -> usize {
+/// How many generations of jobs stand below one of a runbook, by its name and how far it is
+/// counted.
+type Counted = BTreeMap<(String, usize), usize>;
+
+/// How many generations of jobs stand below one of a runbook; counting ends at `most`. Where steps
+/// list many runbooks, each is counted once.
+fn generations(
+    runbook: &Runbook,
+    others: &dyn Others,
+    most: usize,
+    counted: &mut Counted,
+) -> usize {
     if most == 0 {
         return 0;
     }
-    let below = runbook.children().into_iter().filter_map(|name| others.get::<Runbook>(name).ok());
-    below.map(|child| 1 + generations(child, others, most - 1)).max().unwrap_or(0)
+    let key = (runbook.name.clone(), most);
+    if let Some(known) = counted.get(&key) {
+        return *known;
+    }
+    let below = runbook.children().into_iter().flat_map(|child| child.all(others));
+    let below = below.filter_map(|name| others.get::<Runbook>(name).ok());
+    let deepest = below.map(|child| 1 + generations(child, others, most - 1, counted)).max();
+    counted.insert(key, deepest.unwrap_or(0));
+    deepest.unwrap_or(0)
 }

@@ -10,6 +10,7 @@ use crate::{
     Period,
     document::Checker,
     expr::{Length, LengthDoc, Names},
+    glob::Glob,
     text::{cut, nearest},
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -142,15 +143,18 @@ pub(crate) struct Build<'c, 'd> {
     beside: usize,
     /// The files of the runbook, by name.
     pub(super) files: &'c BTreeMap<String, String>,
+    /// The connections that a `via` may give that is worked out and lists none itself.
+    pub(super) connections: &'c [Glob],
 }
 
 impl<'c, 'd> Build<'c, 'd> {
     pub(crate) fn new(
         check: &'c mut Checker<'d>,
         files: &'c BTreeMap<String, String>,
+        connections: &'c [Glob],
         limit: Option<Period>,
     ) -> Self {
-        Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0, files }
+        Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0, files, connections }
     }
 
     /// A length of time that a step waits; complains about one that the steps together do not have.
@@ -407,11 +411,19 @@ impl<'c, 'd> Build<'c, 'd> {
                 );
             }
         }
-        if let (true, false, Some(Action::Call(call))) =
-            (doc.contains_key("call"), doc.contains_key("via"), of)
-            && let Some((via, _)) = call.target.operation()
+        let goes_the_same_way = doc.contains_key("call") && !doc.contains_key("via");
+        if goes_the_same_way && of.is_none() {
+            // Which way that is was complained about already.
+            return None;
+        }
+        if let (true, Some(Action::Call(call))) = (goes_the_same_way, of)
+            && let Some((via, _)) = call.callee.operation()
         {
+            let (via, listed) = via.as_written();
             doc.insert("via".into(), via.into());
+            if !listed.is_empty() {
+                doc.insert("connections".into(), listed.into());
+            }
         }
         // Its name is no step's: nobody reads its output, and its place is that of the step with
         // `.undo`.

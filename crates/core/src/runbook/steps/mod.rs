@@ -13,6 +13,7 @@ mod each;
 mod emit;
 mod finish;
 mod pause;
+mod reference;
 mod remember;
 mod require;
 mod retry;
@@ -23,7 +24,7 @@ mod together;
 
 pub use ask::{ANSWER_TO, Ask, LINK, To, ToDoc};
 pub use awaiting::{Await, Since};
-pub use call::{Call, CallTarget, StepProbe};
+pub use call::{Call, CallTarget, Callee, FillError, FilledCall, StepProbe};
 pub use check::Check;
 pub use child::{Child, MAX_GENERATIONS};
 pub use choose::{Branch, Choose};
@@ -32,6 +33,7 @@ pub use each::{Each, Failures, MAX_ITEMS};
 pub use emit::Emit;
 pub use finish::{Finish, FinishState};
 pub use pause::Pause;
+pub use reference::{ListedReference, Reference, ReferenceError};
 pub use remember::Remember;
 pub use require::Require;
 pub use retry::Retry;
@@ -42,6 +44,7 @@ pub use together::{Together, Until};
 pub(crate) use ask::TELL;
 pub(super) use check::of_confirm;
 pub(super) use document::Build;
+pub(super) use reference::globs;
 
 use super::type_environment::{Evaluated, TypeEnvironment, Visitor};
 use crate::{
@@ -123,9 +126,9 @@ impl Action {
     /// The word for the kind of step.
     pub const fn kind(&self) -> &'static str {
         match self {
-            Self::Call(call) => match call.target {
-                CallTarget::Operation { .. } => "call",
-                CallTarget::Script(_) => "script",
+            Self::Call(call) => match call.callee {
+                Callee::Operation { .. } => "call",
+                Callee::Script(_) => "script",
             },
             Self::Require(_) => "require",
             Self::Set(_) => "set",
@@ -177,10 +180,30 @@ impl Action {
             Self::Ask(ask) => ask.does(),
             Self::Await(event) => event.does(),
             Self::Pause(pause) => pause.does(),
-            Self::Child(child) => child.runbook.clone(),
+            Self::Child(child) => child.runbook.to_string(),
             Self::Tell(tell) => tell.does(),
             Self::Emit(emit) => emit.kind.clone(),
             Self::Finish(finish) => finish.outcome.as_str().to_owned(),
+        }
+    }
+
+    /// The same, where it is known through which connection it calls.
+    pub fn does_via(&self, via: &str) -> String {
+        let called = self.call().and_then(|call| Some((call, call.callee.operation()?.1)));
+        called.map_or_else(
+            || self.does(),
+            |(call, operation)| {
+                self.does().replace(&call.does(), &format!("{operation} via {via}"))
+            },
+        )
+    }
+
+    /// What it calls as what it does itself, or to look.
+    pub fn call(&self) -> Option<&Call> {
+        match self {
+            Self::Call(call) => Some(call),
+            Self::Check(check) => check.call.as_ref(),
+            _ => None,
         }
     }
 
@@ -286,6 +309,26 @@ fn look_at_length<'a>(
     if let Some(template) = length.and_then(Length::template) {
         look(at, Evaluated::Template(template), known.names());
     }
+}
+
+/// The references of steps that do not depend on a condition, where these are worked out of the
+/// inputs alone: each with its step.
+pub(super) fn references_of_inputs(steps: &[Step]) -> Vec<(&Step, &ListedReference)> {
+    let mut found = Vec::new();
+    for step in steps.iter().filter(|step| step.when.is_none()) {
+        let called = step.action.calls().into_iter().filter_map(|call| call.callee.operation());
+        let child = match &step.action {
+            Action::Child(child) => Some(&child.runbook),
+            _ => None,
+        };
+        let named = called.map(|(via, _)| via).chain(child);
+        found.extend(named.filter_map(Reference::of_inputs).map(|reference| (step, reference)));
+        if !matches!(step.action, Action::Choose(_)) {
+            let within = step.action.inner().into_iter();
+            found.extend(within.flat_map(|(_, steps)| references_of_inputs(steps)));
+        }
+    }
+    found
 }
 
 /// All steps of a list, what is within them, and what takes them back.

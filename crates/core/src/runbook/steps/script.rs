@@ -104,7 +104,7 @@ impl KindDoc for ScriptDoc {
         let call = Call::of_script(build, at, parts, names);
         let probe = match self.probe {
             None => Some(None),
-            Some(doc) => doc.check(build, at, None, names).map(Some),
+            Some(doc) => doc.check(build, at, (false, None), names).map(Some),
         };
         let (mut call, probe) = (call?, probe?);
         call.probe = probe;

@@ -1,7 +1,9 @@
 //! The runbook document: what is refused, and what a job starts with.
 
+mod references;
+
 use super::*;
-use crate::document::parse_file;
+use crate::{catalog::Catalog, document::parse_file};
 use serde_json::json;
 
 fn check(text: &str) -> Result<Runbook, String> {
@@ -23,7 +25,8 @@ steps:
 #[test]
 fn inputs_are_completed_and_checked_before_anything_starts() {
     let grow = check(GROW).expect("checks");
-    let prepare = |value: Value| grow.prepare(value.as_object().expect("a map").clone());
+    let others = Catalog::default();
+    let prepare = |value: Value| grow.prepare(value.as_object().expect("a map").clone(), &others);
     let good = prepare(json!({"vm": "vm/quill-booking-db-1"})).expect("prepares");
     assert_eq!(good.target.as_str(), "vm/quill-booking-db-1");
     assert_eq!(good.inputs["step_gib"], 4);
@@ -226,7 +229,7 @@ steps:
     grow.yaml:18:23: `done` is not a kind of event; use two or more words of lower case letters, digits, _ and -, with dots between, such as `import.done`
        18 |   - { id: said, emit: done }
           |                       ^^^^
-    grow.yaml:19:68: unknown key `choices`; a step with `runbook` has id, summary, when, retry, timeout, on_error, undo, runbook, give
+    grow.yaml:19:68: unknown key `choices`; a step with `runbook` has id, summary, when, retry, timeout, on_error, undo, runbook, runbooks, give
        19 |   - { id: other, runbook: x, give: { vm: '${steps.read.kind.x}' }, choices: {} }
           |                                                                    ^^^^^^^
     ");
