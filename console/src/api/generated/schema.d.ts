@@ -1146,7 +1146,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a form for a runbook is made from. */
+        /** What a form for a runbook is made from: its inputs, and of those by which a connection or a runbook is chosen the values from which that is done, as `enum`. */
         get: operations["showRunbookForm"];
         put?: never;
         post?: never;

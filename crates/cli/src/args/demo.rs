@@ -39,6 +39,12 @@ pub enum Scene {
     StormGuarded,
     /// A remedy is declined by a person, and one is at its ceiling
     RemedyDeclined,
+    /// A step does not bear and is taken back
+    ChangeUndone,
+    /// A remedy is at its ceiling, and a person is given the work
+    HandedOver,
+    /// A yard is out of balance: off by default, a right, a policy, a plan
+    YardUneven,
     /// A unit has failed on a machine that is reached over SSH; with --real
     UnitFails,
     /// A guest is stopped, given more memory and started, over libvirt; with --real
@@ -47,7 +53,7 @@ pub enum Scene {
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 20] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
         Self::VmMaintained,
@@ -65,6 +71,9 @@ impl Scene {
         Self::ChainTried,
         Self::StormGuarded,
         Self::RemedyDeclined,
+        Self::ChangeUndone,
+        Self::HandedOver,
+        Self::YardUneven,
     ];
 
     /// What needs this machine's own servers.

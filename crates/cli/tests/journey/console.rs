@@ -773,7 +773,7 @@ fn a_ready_made_runbook_is_compared_copied_adapted_and_published() {
     browser.see("Sign out");
     browser.go("/runbooks");
     browser.click("Start from the library");
-    browser.see("29 ready-made runbooks");
+    browser.see("30 ready-made runbooks");
     browser.click("page-rota");
     browser.see("Nothing that is published was copied from it.");
     browser.see("With what is missing here: pager");

@@ -90,6 +90,9 @@ fn one_runbook_serves_all_sites_and_no_alert_turns_it_elsewhere() {
     assert!(refused.to_string().contains("is none of `*-yard`"), "{refused}");
     assert_eq!(desk.told().len(), 0);
 
+    // The form offers what there is.
+    let form = stage.get("/api/v1/runbooks/wake");
+    assert_eq!(form["inputs"]["site"]["enum"], json!(["brack", "quill"]), "{form:#}");
     // The pages of the connections tell who may call them.
     let uses = |name: &str| stage.get(&format!("/api/v1/connections/{name}"))["used_by"].clone();
     assert_eq!((uses("brack-yard"), uses("ticket-desk")), (json!(["wake"]), json!([])));

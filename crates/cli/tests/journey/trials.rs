@@ -1,8 +1,9 @@
 //! Trials: what somebody made up is marked wherever it is seen, looks, and changes nothing.
 
-use crate::kit::{Browser, Stage, answer, until};
+use crate::kit::{Browser, Peer, Stage, answer, until};
 use reqwest::Method;
 use serde_json::{Value, json};
+use std::time::Duration;
 
 /// A rule that acts at the first alert and no more often than once in an hour, and a runbook that
 /// looks at a VM of the stand-in, asks, grows its disk and tells.
@@ -328,4 +329,126 @@ fn one_step_is_tried_by_itself_while_it_is_written() {
     browser.fill("form textarea", &json!({ "vm": VM }).to_string());
     browser.click("Try it");
     browser.see("was done: it only looks");
+}
+
+/// Everything that a runbook can do: looks, calls in lists and side by side, with retries and undos,
+/// questions with messages, jobs of steps, and what follows a failure.
+fn of_all_kinds(peer: &Peer) -> String {
+    format!(
+        "
+source: tests
+intake: {{ webhook: {{ credential: {{ bearer: \"${{secret('tests')}}\" }} }} }}
+---
+connector: peer
+operations:
+  peer.look: {{ request: {{ method: GET, path: /look }}, repeat: safe }}
+  peer.never:
+    takes: {{ what: {{ type: string }} }}
+    request: {{ method: POST, path: /tell, body: {{ what: '${{give.what}}' }} }}
+  peer.keyed:
+    takes: {{ what: {{ type: string }} }}
+    request: {{ method: POST, path: /tell, body: {{ what: '${{give.what}}' }} }}
+    repeat: keyed
+---
+connection: peer
+connector: peer
+base: '{}'
+---
+runbook: below
+inputs: {{ vm: {{ type: string }} }}
+target: below/${{inputs.vm}}
+steps:
+  - {{ id: look, call: peer.look, via: peer }}
+  - {{ id: tell, call: peer.keyed, via: peer, give: {{ what: '${{inputs.vm}} below' }} }}
+---
+runbook: all-kinds
+inputs: {{ vm: {{ type: string, format: resource }}, fails: {{ type: boolean }} }}
+target: ${{inputs.vm}}
+memory: {{ runs: {{ type: integer, default: 0 }} }}
+steps:
+  - {{ id: look, call: peer.look, via: peer }}
+  - id: all
+    each: '[1, 2, 3]'
+    as: n
+    at_once: 2
+    steps:
+      - id: tell
+        call: peer.never
+        via: peer
+        give: {{ what: '${{inputs.vm}} ${{n}}' }}
+        retry: {{ times: 3, wait: 10ms }}
+        undo: {{ call: peer.keyed, give: {{ what: '${{inputs.vm}} back' }} }}
+  - id: both
+    together:
+      left: [ {{ id: left, call: peer.keyed, via: peer, give: {{ what: '${{inputs.vm}} left' }} }} ]
+      right: [ {{ id: right, check: 'true', call: peer.look, via: peer, within: 5s }} ]
+  - id: agree
+    ask:
+      text: Go on?
+      choices: {{ go: Go on }}
+      within: 1h
+      tell: {{ call: peer.never, via: peer, give: {{ what: '${{decision.text}}' }} }}
+  - {{ id: rest, pause: 200ms }}
+  - {{ id: child, runbook: below, give: {{ vm: '${{inputs.vm}}' }} }}
+  - {{ id: kept, remember: {{ runs: '${{memory.runs + 1}}' }} }}
+  - {{ id: holds, require: '!inputs.fails', else: as it should }}
+confirm: {{ check: 'true', call: peer.look, via: peer, within: 5s }}
+recover: [ {{ id: note, call: peer.never, via: peer, give: {{ what: '${{job.failure}}' }} }} ]
+always: [ {{ id: end, call: peer.keyed, via: peer, give: {{ what: the end }} }} ]
+---
+rule: all-kinds
+stance: act
+listen: {{ kinds: test.all }}
+dispatch: {{ runbook: all-kinds, inputs: {{ vm: '${{alert.resource}}', fails: '${{alert.severity == major}}' }} }}
+",
+        peer.url
+    )
+}
+
+/// Over three nodes that die at random, no call of a trial leaves that changes anything.
+#[test]
+fn no_call_of_a_trial_leaves_from_any_node_whatever_dies() {
+    const TRIALS: usize = 24;
+    let peer = Peer::start();
+    let stage = Stage::bare();
+    stage.secret("tests", "skerrow", &["source/tests"]);
+    stage.publish(&of_all_kinds(&peer));
+    let mut nodes = [stage.second_node(), stage.second_node(), stage];
+    let send = |node: &Stage, vm: &str, severity: &str, trial: &str| {
+        let alert = json!({ "kind": "test.all", "resource": vm, "severity": severity });
+        let door = node.request(Method::POST, &format!("/in/tests{trial}"));
+        let (status, said) = answer(door.bearer_auth(&node.token).json(&alert));
+        assert_eq!(status, 202, "{said}");
+    };
+    let mut seed = 7_u64;
+    let mut draw = |below: u64| {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        usize::try_from((seed >> 33) % below).expect("small")
+    };
+    peer.delay(Duration::from_millis(60));
+    for n in 0..TRIALS {
+        let severity = if n % 3 == 0 { "major" } else { "minor" };
+        send(&nodes[draw(3)], &format!("vm/t{n}"), severity, "");
+        if n % 4 == 3 {
+            let dies = draw(3);
+            nodes[dies].kill_node();
+            nodes[dies].start_node();
+        }
+    }
+    let last = &nodes[2];
+    let tried = "state IN ('succeeded', 'failed') AND trial = 'dry' AND parent IS NULL";
+    until("all trials to have ended", || {
+        (count(last, &format!("job WHERE {tried}")) == TRIALS).then_some(())
+    });
+    let ended = count(last, "job WHERE state = 'succeeded' AND parent IS NULL AND trial = 'dry'");
+    assert_eq!(ended, TRIALS - TRIALS / 3, "the others fail as they should");
+    assert_eq!(count(last, "job WHERE runbook = 'below' AND trial = 'dry'"), TRIALS);
+    let told = peer.told();
+    assert!(told.len() >= TRIALS * 3, "they look: {}", told.len());
+    let changes: Vec<_> = told.iter().filter(|told| !told.body.is_empty()).collect();
+    assert!(changes.is_empty(), "{changes:?}");
+    assert_eq!(count(last, "memory"), 0, "and remember nothing");
+    // What is real tells: it is the same runbook.
+    send(last, "vm/real", "major", "?trial=no");
+    until("a real job to tell", || (peer.count("vm/real 1") == 1).then_some(()));
 }

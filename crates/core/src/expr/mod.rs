@@ -54,7 +54,7 @@ pub use error::ExprError;
 pub use explain::ExplainedPart;
 pub use functions::{FUNCTIONS, Function, Gives, Takes};
 pub use length::{Length, LengthDoc};
-pub use template::{Template, TemplateError};
+pub use template::{Part, Template, TemplateError};
 pub use types::{ALERT_FIELDS, Type};
 pub use value::{Scope, Val};
 

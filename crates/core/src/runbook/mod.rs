@@ -554,6 +554,20 @@ impl Runbook {
         }
     }
 
+    /// The inputs of which connections or runbooks are made, each with the values for which there is
+    /// one in every step, as far as that can be said.
+    pub fn choices(&self, others: &dyn Others) -> BTreeMap<String, Vec<String>> {
+        let mut choices: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        let named = self.calls().into_iter().map(|(via, _)| via).chain(self.children());
+        for (input, values) in named.filter_map(|reference| reference.choices(others)) {
+            choices
+                .entry(input.to_owned())
+                .and_modify(|all| all.retain(|value| values.contains(value)))
+                .or_insert(values);
+        }
+        choices
+    }
+
     /// How long the steps of a job with these inputs may take together, and again what follows a
     /// failure.
     pub fn timeout_with(&self, inputs: &Value) -> Period {

@@ -40,7 +40,24 @@ fn prepared(runbook: &Runbook, asked: &Launch, catalog: &Catalog) -> Result<Prep
     prepared.map_err(|e| ApiError::BadRequest(e.to_string()))
 }
 
-/// What a form for a runbook is made from.
+/// Most values of an input that are offered.
+const MOST_CHOICES: usize = 200;
+
+/// The inputs, with the values from which a connection or a runbook is chosen.
+fn chosen(runbook: &Runbook, catalog: &Catalog) -> Map<String, Value> {
+    let mut inputs = runbook.inputs.properties().clone();
+    for (name, choices) in runbook.choices(catalog) {
+        let Some(Value::Object(schema)) = inputs.get_mut(&name) else { continue };
+        let is_text = schema.get("type").is_some_and(|of| of == "string");
+        if is_text && (1..=MOST_CHOICES).contains(&choices.len()) {
+            schema.entry("enum").or_insert_with(|| choices.into());
+        }
+    }
+    inputs
+}
+
+/// What a form for a runbook is made from: its inputs, and of those by which a connection or a
+/// runbook is chosen the values from which that is done, as `enum`.
 #[utoipa::path(operation_id = "showRunbookForm", tag = "jobs", params(("name" = String, Path)),
     responses((status = 200, body = RunbookForm), (status = 404, body = Problem)))]
 #[get("/runbooks/{name}")]
@@ -55,7 +72,7 @@ pub(super) async fn form(
         runbook: runbook.name.clone(),
         version,
         summary: runbook.summary.clone(),
-        inputs: runbook.inputs.properties().clone(),
+        inputs: chosen(&runbook, &published.catalog),
         role: runbook.launch,
         confirm: runbook.confirm.as_ref().map(ToString::to_string),
     }))

@@ -1,12 +1,14 @@
 //! The scenes of the night, each a file: what happens, and whether Arvok did what it should have,
 //! asked of its API and of the stand-ins.
 
+mod balance;
 mod chain;
 mod cloud;
 mod declined;
 mod disk;
 mod fares;
 mod guest;
+mod handover;
 mod kiosk;
 mod mails;
 mod maintenance;
@@ -18,6 +20,7 @@ mod rollout;
 mod site;
 mod storm;
 mod trial;
+mod undone;
 mod unit;
 mod versions;
 
@@ -61,6 +64,9 @@ impl Scene {
             Self::ChainTried => trial::play(world).await?,
             Self::StormGuarded => storm::play(world).await?,
             Self::RemedyDeclined => declined::play(world).await?,
+            Self::ChangeUndone => undone::play(world).await?,
+            Self::HandedOver => handover::play(world).await?,
+            Self::YardUneven => balance::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.finish(scene, begun.elapsed().as_secs_f64()))

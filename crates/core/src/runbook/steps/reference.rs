@@ -6,7 +6,7 @@ use super::document::Build;
 use crate::{
     definition::{Fault, Kind, Mismatch, Missing, Others},
     document::Checker,
-    expr::{ExprError, Names, Scope, Template},
+    expr::{ExprError, Names, Part, Scope, Template},
     glob::Glob,
     runbook::type_environment::{Evaluated, TypeEnvironment, Visitor},
     text::cut,
@@ -210,6 +210,30 @@ impl Reference {
                 others.names(of.kind).into_iter().filter(|name| of.lists(name)).collect()
             }
         }
+    }
+
+    /// The one input that it is made of, with whatever is written around it, and the values of that
+    /// input for which there is something; none if it is made otherwise.
+    pub(in crate::runbook) fn choices(&self, others: &dyn Others) -> Option<(&str, Vec<String>)> {
+        let Self::Listed(of) = self else { return None };
+        let (before, expr, behind) = match &of.name {
+            Template::Whole(expr) => ("", expr, ""),
+            Template::Text(parts) => match &parts[..] {
+                [Part::Fill(expr)] => ("", expr, ""),
+                [Part::Plain(before), Part::Fill(expr)] => (before.as_str(), expr, ""),
+                [Part::Fill(expr), Part::Plain(behind)] => ("", expr, behind.as_str()),
+                [Part::Plain(before), Part::Fill(expr), Part::Plain(behind)] => {
+                    (before.as_str(), expr, behind.as_str())
+                }
+                _ => return None,
+            },
+            _ => return None,
+        };
+        let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        let input = expr.text().trim().strip_prefix("inputs.")?;
+        let input = Some(input).filter(|name| name.chars().all(plain))?;
+        let value = |name: &str| Some(name.strip_prefix(before)?.strip_suffix(behind)?.to_owned());
+        Some((input, self.all(others).into_iter().filter_map(value).collect()))
     }
 
     /// What of it does not fit with the definitions around it, where each that it may name is asked

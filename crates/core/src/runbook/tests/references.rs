@@ -347,3 +347,21 @@ steps: [ {{ id: next, runbook: '${{inputs.which}}', runbooks: ['all-*'], give: {
     let said = whole(&text).1;
     assert!(said.contains("more than 5 deep"), "{said}");
 }
+
+#[test]
+fn what_may_be_chosen_is_offered_as_far_as_every_step_has_it() {
+    let (catalog, _) = whole(GROW);
+    let (runbook, _) = catalog.runbook("grow").expect("is there");
+    assert_eq!(
+        runbook.choices(&catalog),
+        [("site".to_owned(), vec!["quill".into(), "strait".into()])].into()
+    );
+    let own = "    connections: [quill-yard, strait-yard]\n";
+    let (catalog, _) = whole(&GROW.replace(own, "    connections: [strait-yard]\n"));
+    let (runbook, _) = catalog.runbook("grow").expect("is there");
+    assert_eq!(runbook.choices(&catalog)["site"], ["strait"], "in all of them");
+    let worked_out = GROW.replace("${inputs.site}-yard", "${inputs.site.lowerAscii()}-yard");
+    let (catalog, _) = whole(&worked_out);
+    let (runbook, _) = catalog.runbook("grow").expect("is there");
+    assert_eq!(runbook.choices(&catalog), BTreeMap::new(), "what is made of it nobody can say");
+}
