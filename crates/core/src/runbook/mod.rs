@@ -554,8 +554,8 @@ impl Runbook {
         }
     }
 
-    /// The inputs of which connections or runbooks are made, each with the values for which there is
-    /// one in every step, as far as that can be said.
+    /// The inputs of which connections or runbooks are made, each with the values for which there
+    /// is one in every step, as far as that can be said.
     pub fn choices(&self, others: &dyn Others) -> BTreeMap<String, Vec<String>> {
         let mut choices: BTreeMap<String, Vec<String>> = BTreeMap::new();
         let named = self.calls().into_iter().map(|(via, _)| via).chain(self.children());
