@@ -35,7 +35,50 @@ pub enum GlobError {
     Length(usize),
 }
 
+/// Why a line of names and globs is none.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum GlobListError {
+    /// One is neither.
+    #[error("{of}: `{text}`: {why}")]
+    Glob {
+        /// Of what the line is.
+        of: &'static str,
+        /// As written.
+        text: String,
+        /// Why.
+        why: GlobError,
+    },
+    /// There are too many.
+    #[error("{of}: {count} names and globs; {most} are allowed")]
+    TooMany {
+        /// Of what the line is.
+        of: &'static str,
+        /// How many.
+        count: usize,
+        /// How many there may be.
+        most: usize,
+    },
+}
+
 impl Glob {
+    /// Checks a line of names and globs of something, of which there may be so many.
+    ///
+    /// # Errors
+    /// If there are more, or one is neither.
+    pub fn parse_all(
+        of: &'static str,
+        texts: &[String],
+        most: usize,
+    ) -> Result<Vec<Self>, GlobListError> {
+        if texts.len() > most {
+            return Err(GlobListError::TooMany { of, count: texts.len(), most });
+        }
+        let parse = |text: &String| {
+            Self::parse(text).map_err(|why| GlobListError::Glob { of, text: text.clone(), why })
+        };
+        texts.iter().map(parse).collect()
+    }
+
     /// Checks a text; one without wildcards is an exact name.
     ///
     /// # Errors

@@ -11,7 +11,7 @@
 //! assert_eq!(lines.to_string(), "targets host/quill-*");
 //! ```
 
-use crate::glob::{Glob, GlobError};
+use crate::glob::{Glob, GlobListError};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -39,24 +39,9 @@ pub enum HaltError {
     /// There is none.
     #[error("says nothing; name runbooks, rules or targets, or halt all jobs")]
     Nothing,
-    /// One is no name and no glob.
-    #[error("{of}: `{line}`: {why}")]
-    Line {
-        /// Of which kind.
-        of: &'static str,
-        /// As written.
-        line: String,
-        /// Why.
-        why: GlobError,
-    },
-    /// There are too many.
-    #[error("{of}: {count} names and globs; {MAX_LINES} are allowed")]
-    TooMany {
-        /// Of which kind.
-        of: &'static str,
-        /// How many.
-        count: usize,
-    },
+    /// One is no name and no glob, or there are too many.
+    #[error(transparent)]
+    Globs(#[from] GlobListError),
 }
 
 /// Which jobs, checked.
@@ -73,15 +58,7 @@ impl HaltLines {
     /// # Errors
     /// If they say nothing, too much, or one is neither a name nor a glob.
     pub fn check(&self) -> Result<HaltedJobs, HaltError> {
-        let globs = |of: &'static str, lines: &[String]| {
-            if lines.len() > MAX_LINES {
-                return Err(HaltError::TooMany { of, count: lines.len() });
-            }
-            let glob = |line: &String| {
-                Glob::parse(line).map_err(|why| HaltError::Line { of, line: line.clone(), why })
-            };
-            lines.iter().map(glob).collect::<Result<Vec<_>, _>>()
-        };
+        let globs = |of, lines| Glob::parse_all(of, lines, MAX_LINES);
         if *self == Self::default() {
             return Err(HaltError::Nothing);
         }

@@ -3,6 +3,7 @@ import { useMutation } from '@tanstack/react-query';
 import { Dialog } from 'radix-ui';
 import { type FormEvent, useState } from 'react';
 import { type AutomationRight, setAutomation, type Token } from '../../api/client';
+import { GlobFields, globs } from '../../ui/GlobFields';
 import { Button, Failed } from '../../ui/parts';
 
 const LINES: [keyof AutomationRight, string, string][] = [
@@ -10,11 +11,6 @@ const LINES: [keyof AutomationRight, string, string][] = [
   ['plans', 'Plans', 'patch-*'],
   ['connections', 'Through the connections', 'yard-*, crew-chat'],
 ];
-
-/** Names and globs, with commas or spaces between. */
-function globs(text: string): string[] {
-  return text.split(/[\s,]+/).filter((glob) => glob !== '');
-}
 
 /** In a line, for people. */
 function inWords(right: AutomationRight | undefined): string {
@@ -27,7 +23,7 @@ function inWords(right: AutomationRight | undefined): string {
 
 export function Automation({ token, onSet }: { token: Token; onSet: () => unknown }) {
   const [open, setOpen] = useState(false);
-  const [typed, setTyped] = useState<Record<string, string>>({});
+  const [typed, setTyped] = useState<Partial<Record<keyof AutomationRight, string>>>({});
   const save = useMutation({
     mutationFn: () => {
       const line = (key: keyof AutomationRight) => globs(typed[key] ?? '');
@@ -70,17 +66,11 @@ export function Automation({ token, onSet }: { token: Token; onSet: () => unknow
               publishes them, or what belongs to them, needs this right for all of these.
             </Dialog.Description>
             <form onSubmit={submit} className="flex flex-col gap-3">
-              {LINES.map(([key, name, example]) => (
-                <label key={key} className="text-[13px] text-ink-2">
-                  {name}
-                  <input
-                    className="mono mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
-                    value={typed[key] ?? ''}
-                    placeholder={example}
-                    onChange={(event) => setTyped({ ...typed, [key]: event.target.value })}
-                  />
-                </label>
-              ))}
+              <GlobFields
+                lines={LINES}
+                typed={typed}
+                onType={(key, text) => setTyped({ ...typed, [key]: text })}
+              />
               <p className="text-[13px] text-ink-3">
                 Names and globs. `scripts` is for scripts on a node. All empty: nothing.
               </p>

@@ -47,7 +47,6 @@ export function Tokens() {
             <span className="text-[13px] text-ink-3">
               made <Exact at={token.created_at} />
             </span>
-            {token.role === 'author' && <Automation token={token} onSet={anew} />}
             <Sure
               ask="Revoke…"
               title={`Revoke the token ${token.name}?`}
@@ -59,6 +58,7 @@ export function Tokens() {
             >
               Whoever has it is refused from now on, and its sessions end. It does not come back.
             </Sure>
+            {token.role === 'author' && <Automation token={token} onSet={anew} />}
           </li>
         ))}
       </ul>

@@ -141,6 +141,7 @@ function stepNames(words: Vocabulary, key: string, around: (key: string) => stri
   const via = around('via');
   switch (key) {
     case 'via':
+    case 'connections':
       return options(Object.keys(words.connections), 'text', 'published');
     case 'call': {
       const found = all.filter(([name]) => !via || name === via);
@@ -154,6 +155,7 @@ function stepNames(words: Vocabulary, key: string, around: (key: string) => stri
       );
     }
     case 'runbook':
+    case 'runbooks':
       return options(Object.keys(words.runbooks), 'text', 'published');
     case 'give': {
       const call = around('call');

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { type FormEvent, useState } from 'react';
 import { beginHalt, endHalt, type HaltCovers, type SelectiveHalt, watch } from '../../api/client';
+import { GlobFields, globs } from '../../ui/GlobFields';
 import { Button, Empty, Failed, Panel, Tag } from '../../ui/parts';
 import { shown } from '../../ui/principal';
 import { useMay } from '../../ui/rights';
@@ -80,12 +81,12 @@ function Halt({ halt, may }: { halt: SelectiveHalt; may: boolean }) {
 
 export function HaltSome() {
   const anew = useAnew();
-  const [typed, setTyped] = useState<Record<string, string>>({});
+  const [typed, setTyped] = useState<Partial<Record<keyof HaltCovers, string>>>({});
   const [why, setWhy] = useState('');
   const [running, setRunning] = useState(false);
   const covers = () => {
-    const globs = (key: string) => (typed[key] ?? '').split(/[\s,]+/).filter((glob) => glob !== '');
-    return { targets: globs('targets'), runbooks: globs('runbooks'), rules: globs('rules') };
+    const { targets, runbooks, rules } = typed;
+    return { targets: globs(targets), runbooks: globs(runbooks), rules: globs(rules) };
   };
   const look = useMutation({ mutationFn: () => beginHalt(covers(), why.trim(), running, true) });
   const begin = useMutation({
@@ -99,7 +100,7 @@ export function HaltSome() {
     },
   });
   // What was looked at is not what is typed any more.
-  const type = (key: string, text: string) => {
+  const type = (key: keyof HaltCovers, text: string) => {
     setTyped({ ...typed, [key]: text });
     look.reset();
     begin.reset();
@@ -112,17 +113,7 @@ export function HaltSome() {
   const found = look.data?.concerns;
   return (
     <form onSubmit={submit} className="flex flex-col gap-2">
-      {LINES.map(([key, name, example]) => (
-        <label key={key} className="text-[13px] text-ink-2">
-          {name}
-          <input
-            className="mono mt-1 block w-full rounded-md border border-line bg-panel px-2 py-1 text-ink"
-            value={typed[key] ?? ''}
-            placeholder={example}
-            onChange={(event) => type(key, event.target.value)}
-          />
-        </label>
-      ))}
+      <GlobFields lines={LINES} typed={typed} onType={type} />
       <p className="text-[13px] text-ink-3">
         Names and globs. Every line that is filled in must hold.
       </p>

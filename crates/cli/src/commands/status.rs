@@ -41,10 +41,14 @@ pub async fn status(server: &Server, output: &Output) -> Result<(), CliError> {
             fault.map_or_else(|| "ready".to_owned(), |why| format!("not ready: {why}"))
         ),
         format!("nodes    {}", nodes.nodes.len()),
-        watch.halt.as_ref().map_or_else(
-            || "halt     none".to_owned(),
-            |halt| format!("halt     {}", show::halt(halt)),
-        ),
+        match (&watch.halt, watch.halts.as_slice()) {
+            (Some(halt), _) => format!("halt     {}", show::halt(halt)),
+            (None, []) => "halt     none".to_owned(),
+            (None, halts) => {
+                let lines: Vec<String> = halts.iter().map(show::halt_of_some).collect();
+                format!("halt     {}", lines.join("\n         "))
+            }
+        },
         match watch.mutes.as_slice() {
             [] => "muted    nothing".to_owned(),
             mutes => {

@@ -37,7 +37,7 @@ pub use library::library;
 pub use memory::memory;
 pub use mutes::{mute, mute_line, mutes, newly_muted};
 use nodes::{clock, seconds};
-pub use nodes::{halt, halt_begun, halted, nodes};
+pub use nodes::{halt, halt_begun, halt_of_some, halted, nodes};
 pub use plans::{plan, plan_times, plans};
 pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;

@@ -38,7 +38,8 @@ pub fn halted(halted: &Halted) -> String {
     }
 }
 
-fn halt_of_some(halt: &SelectiveHalt) -> String {
+/// A halt of some jobs, in a line.
+pub fn halt_of_some(halt: &SelectiveHalt) -> String {
     format!(
         "Jobs of {} are halted{} since {} by {}: {}. `arvok halt lift {}` ends this.",
         HaltLines::from(halt.covers.clone()),

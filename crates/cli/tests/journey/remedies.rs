@@ -222,7 +222,7 @@ fn secrets_never_come_out() {
     );
     assert_eq!(job["steps"][0]["attempts"][0]["output"]["text"], "my token is [secret]");
     let sent = json!({ "method": "POST", "target": "/channels/echo/messages",
-        "body": { "text": "my token is [secret]" } });
+        "body": { "text": "my token is [secret]" }, "via": "echo" });
     assert_eq!(
         job["steps"][0]["attempts"][0]["request"], sent,
         "what was sent is kept, but for the secret"

@@ -181,6 +181,20 @@ fn scripts_are_tried_again_found_out_about_and_taken_back_like_calls() {
     let found = stage.job_in(job, &["succeeded", "failed", "unsure"]);
     assert_eq!(found["job"]["state"], "succeeded", "{found}");
 
+    // What it says that it changes is on the record, and what is no resource is not run.
+    let touches = "    touches: ['host/${inputs.x}', vm/brack-kiosk-3]\n";
+    stage.publish(&one("touching", "true", touches));
+    let job = launch(&stage, "touching", json!({ "x": "quill-hv-2" }));
+    let touched = stage.job_in(job, &["succeeded"])["touched"].to_string();
+    let both = ["host/quill-hv-2", "vm/brack-kiosk-3"];
+    assert!(both.iter().all(|resource| touched.contains(resource)), "{touched}");
+    let touches = touches.replace("host/", "ho st/");
+    stage.publish(&one("touching", "true", &touches));
+    let job = launch(&stage, "touching", json!({ "x": "quill-hv-2" }));
+    let failed = stage.job_in(job, &["failed"]);
+    let why = failed["job"]["failure"].as_str().unwrap_or_default();
+    assert!(why.contains("`ho st/quill-hv-2` is not a resource path"), "{why}");
+
     // What is not allowed here says how it would be.
     let other = one("perl", "print 1", "").replace("script: sh", "script: perl");
     stage.publish(&other);

@@ -17,7 +17,7 @@ pub use reach::{Acting, acting_anew};
 
 use crate::{
     Kind,
-    glob::{Glob, GlobError},
+    glob::{Glob, GlobListError},
 };
 
 /// Most names and globs of one line.
@@ -29,29 +29,6 @@ pub struct Automation {
     rules: Vec<Glob>,
     plans: Vec<Glob>,
     connections: Vec<Glob>,
-}
-
-/// Why lines do not say what may act.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum AutomationError {
-    /// One is no name and no glob.
-    #[error("{of}: `{line}`: {why}")]
-    Line {
-        /// Of which kind.
-        of: &'static str,
-        /// As written.
-        line: String,
-        /// Why.
-        why: GlobError,
-    },
-    /// There are too many.
-    #[error("{of}: {count} names and globs; {MAX_LINES} are allowed")]
-    TooMany {
-        /// Of which kind.
-        of: &'static str,
-        /// How many.
-        count: usize,
-    },
 }
 
 /// What is lacking to let something act.
@@ -89,17 +66,8 @@ impl Automation {
         rules: &[String],
         plans: &[String],
         connections: &[String],
-    ) -> Result<Option<Self>, AutomationError> {
-        let globs = |of: &'static str, lines: &[String]| {
-            if lines.len() > MAX_LINES {
-                return Err(AutomationError::TooMany { of, count: lines.len() });
-            }
-            let glob = |line: &String| {
-                let wrong = |why| AutomationError::Line { of, line: line.clone(), why };
-                Glob::parse(line).map_err(wrong)
-            };
-            lines.iter().map(glob).collect::<Result<Vec<_>, _>>()
-        };
+    ) -> Result<Option<Self>, GlobListError> {
+        let globs = |of, lines| Glob::parse_all(of, lines, MAX_LINES);
         let right = Self {
             rules: globs("rules", rules)?,
             plans: globs("plans", plans)?,

@@ -1,9 +1,10 @@
-//! What the jobs of a rule or a plan may reach: its runbooks with those that they have done, and
-//! the connections that these call through. Whoever changes any of it changes what acts.
+//! What the jobs of a rule or a plan may reach: its runbooks with those that they have done, the
+//! contacts that they send messages to, and the connections that all of these call through. Whoever
+//! changes any of it changes what acts.
 
 use crate::{
     Catalog, Kind,
-    definition::Others,
+    definition::{Definition, Others},
     plan::Plan,
     rule::{Rule, Stance},
     runbook::Runbook,
@@ -25,7 +26,7 @@ pub struct Acting {
     pub name: String,
     /// The connections that its jobs may call through; `scripts` for scripts on a node.
     pub connections: BTreeSet<String>,
-    /// What of it changed: itself, a runbook, a connection, a connector or a group.
+    /// What of it changed: itself, a runbook, a contact, a connection, a connector or a group.
     pub changed: Vec<(Kind, String)>,
 }
 
@@ -69,6 +70,9 @@ impl<'a> Reaches<'a> {
             for dispatch in &rule.dispatch {
                 reach.extend((*self.of_runbook(&dispatch.runbook)).clone());
             }
+            for (_, name) in rule.uses().into_iter().filter(|(kind, _)| *kind == Kind::Contact) {
+                self.add_used(&mut reach, Kind::Contact, &name);
+            }
             return Some(reach);
         }
         let plan = entry.as_kind::<Plan>().filter(|plan| plan.at.is_some())?;
@@ -100,7 +104,11 @@ impl<'a> Reaches<'a> {
     /// What the steps of a runbook reach.
     fn add(&mut self, reach: &mut Reach, runbook: &Runbook) {
         for (via, _) in runbook.possible_calls(self.catalog) {
-            self.add_connection(reach, via);
+            self.add_used(reach, Kind::Connection, via);
+        }
+        // Messages to people are calls as well, which their contacts say.
+        for contact in runbook.contacts() {
+            self.add_used(reach, Kind::Contact, contact);
         }
         if !runbook.scripts().is_empty() {
             reach.insert((Kind::Connection, SCRIPTS.to_owned()), 0);
@@ -112,19 +120,17 @@ impl<'a> Reaches<'a> {
         }
     }
 
-    /// A connection, its connector, and those that it goes through.
-    fn add_connection(&self, reach: &mut Reach, name: &str) {
-        if reach.contains_key(&(Kind::Connection, name.to_owned())) {
+    /// A connection with its connector and those that it goes through, or a contact with its
+    /// members and the connections of their ways.
+    fn add_used(&self, reach: &mut Reach, kind: Kind, name: &str) {
+        if reach.contains_key(&(kind, name.to_owned())) {
             return;
         }
-        self.note(reach, Kind::Connection, name);
-        let uses = self.catalog.definition(Kind::Connection, name).map(|d| d.uses());
-        for (kind, used) in uses.unwrap_or_default() {
-            match kind {
-                Kind::Connection => self.add_connection(reach, &used),
-                kind => self.note(reach, kind, &used),
-            }
-        }
+        self.note(reach, kind, name);
+        let uses = self.catalog.definition(kind, name).map(|d| d.uses());
+        // The calendar of somebody's hours says when, and not what is done.
+        let uses = uses.unwrap_or_default().into_iter().filter(|(kind, _)| *kind != Kind::Calendar);
+        uses.for_each(|(kind, used)| self.add_used(reach, kind, &used));
     }
 
     fn note(&self, reach: &mut Reach, kind: Kind, name: &str) {

@@ -101,6 +101,31 @@ fn what_acts_anew_is_what_changes_wherever_it_stands() {
     );
 }
 
+/// A way of a contact is a call of its author's choice.
+#[test]
+fn whom_a_job_sends_messages_to_belongs_to_what_acts() {
+    let people = "
+---
+contact: maren
+ways: [ { call: vm.look, via: quill-yard, give: { vm: '${message.text}' } } ]
+---
+contact: yard
+members: [maren]
+";
+    let told = YARD.replace(
+        "target: ${inputs.vm}\nsteps:\n",
+        "target: ${inputs.vm}\nsteps:\n  - { id: word, tell: It sleeps, to: { team: yard } }\n",
+    );
+    let before = published(&format!("{told}{people}"));
+    let other = people.replace("via: quill-yard", "via: brack-yard");
+    let checked = check_files([("people.yaml", &*other)], &[], &before, &Observed::default());
+    assert_eq!(checked.problems, []);
+    let anew = acting_anew(&before.with(checked.entries), &before);
+    let rule = anew.iter().find(|acting| acting.name == "asleep").expect("it acts otherwise");
+    assert!(rule.connections.contains("brack-yard"), "{rule:?}");
+    assert!(rule.changed.contains(&(Kind::Contact, "maren".to_owned())), "{rule:?}");
+}
+
 #[test]
 fn a_rule_that_begins_to_act_acts_anew_with_all_that_it_reaches() {
     let before = published(&YARD.replace("stance: act", "stance: watch"));

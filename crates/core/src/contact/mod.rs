@@ -209,6 +209,16 @@ impl Contact {
     }
 }
 
+impl Person {
+    /// The person's own hours and those of the ways, each with the JSON pointer.
+    fn all_hours(&self) -> Vec<(String, &Hours)> {
+        let ways = self.ways.iter().enumerate();
+        let ways =
+            ways.filter_map(|(n, way)| Some((format!("/ways/{n}/hours"), way.hours.as_ref()?)));
+        self.hours.iter().map(|hours| ("/hours".to_owned(), hours)).chain(ways).collect()
+    }
+}
+
 impl PlannedWay {
     /// The person and the way, if they are still there.
     pub fn find<'a>(&self, others: &'a dyn Others) -> Option<(&'a Person, &'a ContactWay)> {
@@ -224,7 +234,8 @@ impl PlannedWay {
         now: DateTime<Utc>,
     ) -> Option<(&'a Contact, &'a ContactWay)> {
         let (person, way) = self.find(others)?;
-        let holds = |hours: &Option<Hours>| hours.as_ref().is_none_or(|hours| hours.hold(now));
+        let holds =
+            |hours: &Option<Hours>| hours.as_ref().is_none_or(|hours| hours.hold(others, now));
         let is_time = holds(&person.hours) && holds(&way.hours);
         others.get(&self.contact).ok().filter(|_| is_time).map(|contact| (contact, way))
     }
@@ -297,7 +308,11 @@ impl Definition for Contact {
     fn uses(&self) -> Vec<(Kind, String)> {
         match &self.who {
             Who::Person(person) => {
-                person.ways.iter().map(|way| (Kind::Connection, way.via.clone())).collect()
+                let hours =
+                    person.all_hours().into_iter().filter_map(|(_, hours)| hours.calendar());
+                let calendars = hours.map(|name| (Kind::Calendar, name.to_owned()));
+                let ways = person.ways.iter().map(|way| (Kind::Connection, way.via.clone()));
+                ways.chain(calendars).collect()
             }
             Who::Team(team) => {
                 let members = team.members.iter().map(|name| (Kind::Contact, name.clone()));
@@ -311,8 +326,13 @@ impl Definition for Contact {
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
         match &self.who {
             Who::Person(person) => {
+                let hours = person.all_hours().into_iter().filter_map(|(at, hours)| {
+                    let missing = others.must_have(Kind::Calendar, hours.calendar()?).err()?;
+                    Some(Mismatch::at(format!("{at}/during"), missing))
+                });
                 let ways = person.ways.iter().enumerate();
-                ways.flat_map(|(n, way)| way.misfits(&format!("/ways/{n}"), others)).collect()
+                let ways = ways.flat_map(|(n, way)| way.misfits(&format!("/ways/{n}"), others));
+                hours.chain(ways).collect()
             }
             Who::Team(team) => {
                 let member = |(n, name): (usize, &String)| {

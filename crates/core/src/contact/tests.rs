@@ -172,10 +172,13 @@ fn hours_over_midnight_are_those_of_the_day_on_which_they_begin() {
         ("2026-03-06T02:00:00Z", false),
         ("2026-03-07T22:00:00Z", false),
     ] {
-        assert_eq!(night.hold(at(now)), holds, "{now}");
+        assert_eq!(night.hold(&Catalog::default(), at(now)), holds, "{now}");
     }
     let day = hours(json!({ "from": "07:00", "to": "22:00" }));
-    assert!(day.hold(at("2026-03-08T07:00:00Z")) && !day.hold(at("2026-03-08T22:00:00Z")));
+    assert!({
+        let hold = |now: &str| day.hold(&Catalog::default(), at(now));
+        hold("2026-03-08T07:00:00Z") && !hold("2026-03-08T22:00:00Z")
+    });
 }
 
 #[test]
@@ -208,4 +211,41 @@ fn what_is_wrong_is_said_where_it_stands() {
     .map(|text| format!("{text}=> {}\n", catalog(text).1.join("\n=> ")))
     .collect();
     insta::assert_snapshot!(wrong.join("\n"));
+}
+
+#[test]
+fn hours_may_be_the_events_of_a_calendar() {
+    let shifts = |events: &str| {
+        format!(
+            "contact: ines\nhours: {{ during: shifts{events} }}\nways: [{{ call: post, via: crew-chat, \
+             give: {{ to: i, text: x }} }}]\n---\ncalendar: shifts\nevents: |{}",
+            ROSTER.replace("    ", "  ")
+        )
+    };
+    let (all, problems) = catalog(&shifts(""));
+    assert_eq!(problems, Vec::<String>::new());
+    assert_eq!(order(&all, "ines", "2026-03-03T10:00:00Z"), ["ines/0"]);
+    assert_eq!(order(&all, "ines", "2026-03-18T10:00:00Z"), ["ines/0 later"]);
+    let (some, _) = catalog(&shifts(", events: stand*"));
+    assert_eq!(order(&some, "ines", "2026-03-03T10:00:00Z"), ["ines/0 later"]);
+    assert_eq!(order(&some, "ines", "2026-03-10T10:00:00Z"), ["ines/0"]);
+    let used = all.used_by(crate::Kind::Calendar, "shifts");
+    assert_eq!(used, [(crate::Kind::Contact, "ines")]);
+    let way = "ways: [{ call: post, via: crew-chat, give: { to: i, text: x } }]";
+    let wrong: Vec<String> = [
+        "{ during: shift }",
+        "{ during: shifts, from: '07:00', zone: Europe/Oslo }",
+        "{ events: a, from: '07:00', to: '08:00' }",
+        "{ days: [mon] }",
+    ]
+    .iter()
+    .map(|hours| catalog(&format!("contact: a\nhours: {hours}\n{way}\n")).1.join("\n"))
+    .collect();
+    insta::assert_snapshot!(wrong.join("\n"), @r"
+    2:18: there is no calendar `shift`
+    2:32: does not go with `during`: its calendar says when
+    2:47: does not go with `during`: its calendar says when
+    2:18: stands beside `during`: of which calendar?
+    2:8: says when: give it `from` and `to`, or `during`, a calendar
+    ");
 }

@@ -368,7 +368,13 @@ impl Defined for Plan {
 
     fn check(document: &Document) -> Result<Self, Vec<Problem>> {
         let (doc, mut check) = Checker::decoding::<PlanDoc>(document)?;
-        let runbook = steps::runbook(&mut check, &doc);
+        let runbook = match doc.runbook.contains("${") {
+            false => steps::runbook(&mut check, &doc),
+            true => {
+                check.fail("/runbook", "is the name of one runbook, written out, in a plan");
+                None
+            }
+        };
         let at = match doc.at {
             None => Some(None),
             Some(at) => at.check(&mut check).map(Some),

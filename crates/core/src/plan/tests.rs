@@ -137,6 +137,12 @@ fn what_does_not_fit_with_others_is_told_where_it_stands() {
 }
 
 #[test]
+fn a_plan_runs_one_runbook_that_is_written_out() {
+    let said = wrong("plan: p\nrunbook: '${inputs.due}'\n");
+    assert_eq!(said, "2:10: is the name of one runbook, written out, in a plan");
+}
+
+#[test]
 fn it_runs_at_the_times_of_its_kind() {
     let none = Catalog::default();
     let span = (at("2027-03-26T00:00:00Z"), at("2027-03-30T00:00:00Z"));

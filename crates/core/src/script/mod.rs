@@ -11,7 +11,7 @@ pub use end::{ScriptEnd, ScriptLimit, ScriptResult};
 pub use limits::{Limits, LimitsDoc};
 
 use crate::{
-    Period,
+    Period, ResourcePath,
     connector::{ExitStatuses, Repeat, RequestError, ShownRequest, is_variable, secret},
     document::Checker,
     expr::{ExprError, Names, Scope, Template, Type},
@@ -26,6 +26,8 @@ pub const USUAL_TIME: Period = Period::from_secs(60);
 /// Longest standard input, in bytes of JSON, and longest value of a variable.
 const MAX_INPUT: usize = 256 << 10;
 const MAX_VARIABLE: usize = 64 << 10;
+/// Most resources that a script says it changes.
+const MAX_TOUCHED: usize = 20;
 /// What the names of our own variables begin with.
 const OURS: &str = "ARVOK_";
 /// The name of the file with code that stands in the step; no file beside it can have that.
@@ -52,6 +54,7 @@ pub(crate) struct ScriptParts {
     pub statuses: ExitStatuses,
     pub network: bool,
     pub limits: LimitsDoc,
+    pub touches: Vec<String>,
 }
 
 /// A checked script.
@@ -72,6 +75,7 @@ pub struct Script {
     statuses: ExitStatuses,
     network: bool,
     limits: Limits,
+    touched: Template,
 }
 
 /// A secret that a script is handed.
@@ -153,6 +157,7 @@ impl Script {
         end::check_statuses(check, at, &parts.statuses);
         let repeat = repeat(check, at, &parts);
         let limits = Limits::check(check, &format!("{at}/limits"), &parts.limits);
+        let touched = touched(check, &format!("{at}/touches"), &parts, names);
         Some(Self {
             interpreter: parts.interpreter,
             code: code?,
@@ -167,6 +172,7 @@ impl Script {
             statuses: parts.statuses,
             network: parts.network,
             limits,
+            touched: touched?,
         })
     }
 
@@ -221,6 +227,25 @@ impl Script {
         &self.env
     }
 
+    /// What is filled in for the resources that it changes.
+    pub(crate) const fn touched(&self) -> &Template {
+        &self.touched
+    }
+
+    /// The resources that it changes, by what a call of it is given.
+    ///
+    /// # Errors
+    /// If one is no resource.
+    pub fn touches(given: &Map<String, Value>) -> Result<Vec<String>, RequestError> {
+        let all = given.get("touches").and_then(Value::as_array).into_iter().flatten();
+        let one = |resource: &Value| {
+            let text = resource.as_str().map_or_else(|| resource.to_string(), str::to_owned);
+            let parsed = ResourcePath::parse(&text);
+            parsed.map_err(|e| RequestError::Part(format!("touches: {e}"))).map(|r| r.to_string())
+        };
+        all.filter(|resource| !resource.is_null()).map(one).collect()
+    }
+
     /// What is run, in a line.
     pub fn line(&self) -> String {
         match &self.file {
@@ -232,7 +257,8 @@ impl Script {
         }
     }
 
-    /// All that a call of it is given: what goes to its standard input, and its environment.
+    /// All that a call of it is given: what goes to its standard input, its environment, and what
+    /// it changes.
     ///
     /// # Errors
     /// What cannot be filled in.
@@ -241,7 +267,13 @@ impl Script {
         give: Value,
         scope: &'a dyn Scope<'a>,
     ) -> Result<Value, ExprError> {
-        Ok(Value::Object(Self::call_input(give, self.env.fill(scope)?)))
+        let mut given = Self::call_input(give, self.env.fill(scope)?);
+        if let Some(Value::Array(touched)) = self.touched.fill_given(scope)?
+            && !touched.is_empty()
+        {
+            given.insert("touches".to_owned(), Value::Array(touched));
+        }
+        Ok(Value::Object(given))
     }
 
     /// What goes to its standard input and its environment, as what a call is given; what is empty
@@ -261,6 +293,7 @@ impl Script {
             let wrong = format!("give: has {} bytes; {MAX_INPUT} are allowed", input.len());
             return Err(RequestError::Part(wrong));
         }
+        Self::touches(given)?;
         let env = given.get("env").and_then(Value::as_object);
         let env = env.into_iter().flatten().map(|(name, value)| {
             let value = match value {
@@ -298,6 +331,23 @@ impl Script {
             body: given.get("give").cloned(),
         })
     }
+}
+
+/// Checks the resources that it changes.
+fn touched(
+    check: &mut Checker<'_>,
+    at: &str,
+    parts: &ScriptParts,
+    names: Names<'_>,
+) -> Option<Template> {
+    let touches = &parts.touches;
+    if touches.len() > MAX_TOUCHED {
+        check.fail(at, format!("names {} resources; {MAX_TOUCHED} are allowed", touches.len()));
+    }
+    if parts.looks && !touches.is_empty() {
+        check.fail(at, "belongs to what changes something; this only looks");
+    }
+    check.template(at, &json!(touches), names)
 }
 
 /// The code, which stands in the step or in a file of the runbook.

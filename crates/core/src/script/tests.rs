@@ -212,3 +212,18 @@ fn what_its_end_means_depends_on_what_it_promised() {
     "#);
     assert_eq!(CallEnd::Done.as_str(), "useless");
 }
+
+#[test]
+fn what_it_changes_are_resources_and_what_only_looks_changes_none() {
+    let given = |touches: Value| json!({ "touches": touches }).as_object().cloned().expect("a map");
+    assert_eq!(Script::touches(&Map::new()), Ok(Vec::new()));
+    let both = Script::touches(&given(json!(["vm/a", null, "host/b"])));
+    assert_eq!(both, Ok(vec!["vm/a".to_owned(), "host/b".to_owned()]));
+    let script = script("    script: sh\n    code: x\n    touches: ['vm/${inputs.n}']\n");
+    let odd = script.run(&given(json!(["no resource"]))).expect_err("is not run").to_string();
+    assert!(odd.starts_with("touches: `no resource` is not a resource path"), "{odd}");
+    let looks = wrong("    script: sh\n    code: x\n    looks: true\n    touches: [vm/a]\n");
+    assert!(looks.contains("belongs to what changes something; this only looks"), "{looks}");
+    let unknown = wrong("    script: sh\n    code: x\n    touches: ['vm/${inputs.m}']\n");
+    assert!(unknown.contains("there is no field `m`"), "{unknown}");
+}

@@ -5,12 +5,13 @@ use super::{ApiError, caller::Caller};
 use arvok_api::{ActsByItself, AutomationRight};
 use arvok_core::{
     Catalog, Kind, Role,
-    automation::{Acting, Automation, AutomationError, acting_anew},
+    automation::{Acting, Automation, acting_anew},
     catalog::Checked,
+    glob::GlobListError,
 };
 
 /// What somebody may let act, as it is kept.
-pub(super) fn read(right: &AutomationRight) -> Result<Option<Automation>, AutomationError> {
+pub(super) fn read(right: &AutomationRight) -> Result<Option<Automation>, GlobListError> {
     Automation::of(&right.rules, &right.plans, &right.connections)
 }
 

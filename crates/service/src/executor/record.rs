@@ -10,6 +10,7 @@ use arvok_core::{
     connector::ShownRequest,
     job::{CallOut, Effect, Launching, Recall, StepResult, Transition},
     runbook::CallTarget,
+    script::Script,
     text::cut,
 };
 use arvok_store::jobs::{AlarmSeen, AttemptEnd, AttemptStart, Record, Saw};
@@ -117,7 +118,13 @@ fn note_requests(record: &mut Record, calls: &[CallOut], published: &Published) 
             .iter_mut()
             .find(|b| b.place == call.place && b.attempt == number(call.attempt));
         let planned = match &call.target {
-            CallTarget::Script(script) => script.shown(&call.give).ok(),
+            CallTarget::Script(script) => {
+                if call.instead.is_none() {
+                    let touches = Script::touches(&call.give).unwrap_or_default();
+                    record.touched.extend(touches.into_iter().map(|at| (call.place.clone(), at)));
+                }
+                script.shown(&call.give).ok()
+            }
             CallTarget::Operation { via, operation } => {
                 let operation = published.catalog.operation(via, operation).ok();
                 let operation = operation.map(|(_, operation)| operation);

@@ -390,6 +390,8 @@ impl Call {
             Callee::Operation { via, .. } => via.visit(&format!("{at}/via"), known, look),
             Callee::Script(script) => {
                 look(&format!("{at}/env"), Evaluated::Template(script.env()), known.names());
+                let touched = Evaluated::Template(script.touched());
+                look(&format!("{at}/touches"), touched, known.names());
             }
         }
         if let Some(probe) = &self.probe {

@@ -169,8 +169,7 @@ impl<'c, 'd> Build<'c, 'd> {
             && written > limit
         {
             let message = format!(
-                "{within} is longer than all steps may take; the `timeout` of the runbook is \
-                {limit}"
+                "{within} is longer than all steps may take together; `timeout` is {limit}"
             );
             self.check.fail(at, message);
         }

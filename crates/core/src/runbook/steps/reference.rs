@@ -16,6 +16,8 @@ use std::fmt;
 
 /// Most names and globs of one list.
 const MAX_LISTED: usize = 50;
+/// Most definitions that a list may match: each may be what a step names.
+const MAX_MATCHED: usize = 200;
 /// Most definitions of which it is said that they do not fit.
 const MAX_UNFIT: usize = 5;
 /// Names of which the value may change while a job runs: tries of one call would go different ways.
@@ -249,6 +251,11 @@ impl Reference {
         };
         let names = others.names(of.kind);
         let [_, listed] = &of.pointers;
+        let matched = names.iter().filter(|name| of.lists(name)).count();
+        if matched > MAX_MATCHED {
+            let wrong = format!("matches {matched} {}s; {MAX_MATCHED} are allowed", of.kind);
+            return vec![Mismatch::at(listed.clone(), Fault::Unfit(wrong))];
+        }
         let idle = of
             .names
             .iter()

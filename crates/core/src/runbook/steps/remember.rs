@@ -40,7 +40,7 @@ impl KindDoc for RememberDoc {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => "declare it there, with a default".to_owned(),
                 };
-                let wrong = format!("the runbook's `memory` has no `{name}`; {hint}");
+                let wrong = format!("`memory` has no `{name}`; {hint}");
                 build.check.fail(&format!("{at}/remember/{name}"), wrong);
             }
         }

@@ -73,12 +73,17 @@ pub(super) struct ScriptDoc {
     /// How to find out whether it was done, when its end does not say so.
     #[serde(default)]
     pub probe: Option<StepProbeDoc>,
+    /// Resources that it changes besides the target, such as `${inputs.guest}`: what a job touched
+    /// is on its record, and rules and guards can keep away from it for a time. What is not there
+    /// is none.
+    #[serde(default)]
+    pub touches: Vec<String>,
 }
 
 impl KindDoc for ScriptDoc {
     const KEYS: &'static [&'static str] = &[
         "script", "code", "file", "files", "give", "env", "secrets", "gives", "looks", "repeat",
-        "succeeds", "refused", "retry_on", "network", "limits", "probe",
+        "succeeds", "refused", "retry_on", "network", "limits", "probe", "touches",
     ];
 
     fn build(self, build: &mut Build<'_, '_>, at: &str, names: Names<'_>) -> Option<Action> {
@@ -100,6 +105,7 @@ impl KindDoc for ScriptDoc {
             },
             network: self.network,
             limits: self.limits,
+            touches: self.touches,
         };
         let call = Call::of_script(build, at, parts, names);
         let probe = match self.probe {

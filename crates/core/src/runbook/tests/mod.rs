@@ -181,7 +181,7 @@ steps:
     grow.yaml:7:37: give 1 to 10 choices
         7 |     ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
           |                                     ^
-    grow.yaml:7:49: 2h is longer than all steps may take; the `timeout` of the runbook is 30m
+    grow.yaml:7:49: 2h is longer than all steps may take together; `timeout` is 30m
         7 |     ask: { text: 'Go on?', choices: {}, within: 2h, unanswered: go }
           |                                                 ^^
     grow.yaml:7:65: `go` is none of the choices; or it is `stop`
@@ -214,7 +214,7 @@ steps:
     grow.yaml:15:33: is an empty list: nothing could ever come; leave the line out
        15 |   - { id: late, await: { kinds: [] }, within: 5h }
           |                                 ^
-    grow.yaml:15:47: 5h is longer than all steps may take; the `timeout` of the runbook is 30m
+    grow.yaml:15:47: 5h is longer than all steps may take together; `timeout` is 30m
        15 |   - { id: late, await: { kinds: [] }, within: 5h }
           |                                               ^^
     grow.yaml:16:50: `up` is not raised, cleared or noted
@@ -422,7 +422,7 @@ fn waves_are_of_so_many_items_and_there_is_an_end_to_the_failures() {
     grow.yaml:8:17: without `failures: report` the first failure stops the list already
     ");
     insta::assert_snapshot!(wrong("    waves: [1]\n    between: 2h\n    failures: report\n    stop_after: 0\n"), @r"
-    grow.yaml:8:14: 2h is longer than all steps may take; the `timeout` of the runbook is 1h
+    grow.yaml:8:14: 2h is longer than all steps may take together; `timeout` is 1h
     grow.yaml:10:17: at least 1
     ");
 

@@ -168,6 +168,14 @@ operations:
 }
 
 #[test]
+fn a_list_matches_no_more_than_so_many() {
+    let one = |n| format!("---\nconnection: m{n}-yard\nconnector: yard\nbase: http://a\n");
+    let many: String = (0..199).map(one).collect();
+    let (_, said) = whole(&format!("{GROW}{many}"));
+    assert!(said.contains("matches 201 connections; 200 are allowed"), "{said}");
+}
+
+#[test]
 fn one_that_is_published_later_is_checked_with_those_that_list_it() {
     let (catalog, _) = whole(GROW);
     let text = "
