@@ -695,11 +695,20 @@ fn screenshots() {
         browser.picture(&folder.join(format!("{name}.png")));
     };
     for (name, view, sign, dark, width) in shots {
+        let is_safety = name == "safety";
+        if is_safety {
+            let begin = ["halt", "begin", "--targets", "host/brack-*", "--reason"];
+            let begun = stage.arvok(&[&begin[..], &["the pier's power is cut over"]].concat());
+            assert_eq!(begun.code, 0, "{}", begun.all());
+        }
         browser.size(width, 800);
         browser.theme(dark);
         browser.go(view);
         browser.see(sign);
         shoot(name);
+        if is_safety {
+            assert_eq!(stage.arvok(&["halt", "lift", "1"]).code, 0);
+        }
     }
     browser.size(1280, 800);
     browser.theme(false);
