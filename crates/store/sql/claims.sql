@@ -6,12 +6,13 @@
 -- commit, and what others hold is passed over; those of the queue are only read, since they are
 -- written later if at all. What a halt concerns is passed over. However few there were when the table was last looked through, each way
 -- follows its index and ends at the first: to sort a queue at every claim costs the more the longer
--- it is. OFFSET keeps a table of all that are alive from being made.
+-- it is. What looks costly for that, such as reading the few halts, must not be compiled for each
+-- job. OFFSET keeps a table of all that are alive from being made.
 CREATE OR REPLACE FUNCTION jobs_due(
     alive bigint[], runbooks text[], most int[], deciding bigint[], several int, several_queued int
 ) RETURNS SETOF job
     LANGUAGE plpgsql SET enable_sort = off SET enable_bitmapscan = off SET enable_seqscan = off
-    SET plan_cache_mode = force_generic_plan AS $$
+    SET plan_cache_mode = force_generic_plan SET jit = off AS $$
 DECLARE
     wanted int := several_queued;
     found_here int;

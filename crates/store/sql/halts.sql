@@ -3,16 +3,16 @@
 -- Whether a halt concerns a job: one without any line all. Lines are regular expressions that
 -- `core/halt` makes of globs. Locks nothing.
 CREATE OR REPLACE FUNCTION halt_concerns(h halt, j job) RETURNS boolean
-    LANGUAGE sql STABLE AS $$
+    LANGUAGE sql STABLE COST 1 AS $$
     SELECT (h.runbooks IS NULL OR j.runbook ~ ANY (h.runbooks))
         AND (h.rules IS NULL OR coalesce(j.rule ~ ANY (h.rules), false))
         AND (h.targets IS NULL OR j.target ~ ANY (h.targets))
 $$;
 
--- Whether any halt concerns a job. Called where jobs are found, begun and recorded
+-- Whether any halt concerns a job; asked before whatever else is asked of it. Called where jobs are found, begun and recorded
 -- (`store/jobs/claims`, `store/jobs/record`). Locks nothing.
 CREATE OR REPLACE FUNCTION job_halted(j job) RETURNS boolean
-    LANGUAGE sql STABLE AS $$
+    LANGUAGE sql STABLE COST 1 AS $$
     SELECT EXISTS (SELECT 1 FROM halt h WHERE halt_concerns(h, j))
 $$;
 

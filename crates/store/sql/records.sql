@@ -10,7 +10,7 @@ CREATE OR REPLACE FUNCTION jobs_recorded(
     jobs jsonb, began jsonb, ended jsonb, node text, now timestamptz, lease int
 ) RETURNS TABLE(id bigint, runbook text, rule text, target text, chain jsonb)
     LANGUAGE plpgsql SET enable_seqscan = off SET enable_hashjoin = off SET enable_mergejoin = off
-    SET plan_cache_mode = force_generic_plan AS $$
+    SET plan_cache_mode = force_generic_plan SET jit = off AS $$
 #variable_conflict use_column
 DECLARE
     kept bigint[];

@@ -235,3 +235,25 @@ fn there_are_so_many_halts_and_no_more_however_many_come_at_once() {
         assert!(matches!(refused[..], [StoreError::TooMany("halts", MAX_HALTS)]), "{refused:?}");
     });
 }
+
+/// The database compiles what it holds to be costly: done for each job, that took minutes.
+#[test]
+fn thousands_of_halted_jobs_hide_none_that_stands_behind_them() {
+    let published = Published::with(&[rule("any", "")]);
+    block(async {
+        published.jobs(2).await;
+        let db = &published.db;
+        by_hand(
+            db,
+            "UPDATE job SET urgency = 0 WHERE id = 2;
+            INSERT INTO job SELECT (jsonb_populate_record(j,
+                jsonb_build_object('id', 1000 + n, 'target', 'bulk/x' || n))).*
+            FROM job j, generate_series(1, 4000) n WHERE j.id = 1",
+        )
+        .await;
+        run(db, "ANALYZE job").await;
+        halt(db, &lines(&[], &[], &["bulk/*", "vm/t0"]), false).await;
+        let found = tokio::time::timeout(std::time::Duration::from_secs(30), found(db)).await;
+        assert_eq!(found.expect("in time"), [2].into());
+    });
+}
