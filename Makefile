@@ -77,7 +77,7 @@ reference: setup
 	mkdir -p docs/reference console/dist
 	$(BUILD)
 	./target/debug/arvok schema api > docs/reference/openapi.json
-	for kind in source rule runbook connector connection subscriber; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
+	for kind in source rule runbook step connector connection subscriber contact calendar group guard plan; do ./target/debug/arvok schema $$kind > docs/reference/$$kind.schema.json || exit 1; done
 	./target/debug/arvok config list --page > docs/reference/settings.md
 	cd console && $(NPM) run --silent types
 

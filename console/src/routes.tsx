@@ -58,6 +58,19 @@ const VIEWS: RouteObject[] = [
   { path: 'subscribers/:name', lazy: () => import('./views/subscriber/Subscriber') },
   { path: 'plans', lazy: () => import('./views/plan/Plans') },
   { path: 'plans/:name', lazy: () => import('./views/plan/Plan') },
+  { path: 'shared', lazy: () => import('./views/shared/Shared') },
+  {
+    path: 'steps/:name',
+    lazy: async () => ({ Component: (await import('./views/shared/SharedDefinition')).Step }),
+  },
+  {
+    path: 'calendars/:name',
+    lazy: async () => ({ Component: (await import('./views/shared/SharedDefinition')).Calendar }),
+  },
+  {
+    path: 'groups/:name',
+    lazy: async () => ({ Component: (await import('./views/shared/SharedDefinition')).Group }),
+  },
   { path: 'guards/:name', lazy: () => import('./views/guard/Guard') },
   { path: 'contacts', lazy: () => import('./views/contact/Contacts') },
   { path: 'contacts/:name', lazy: () => import('./views/contact/Contact') },

@@ -20,6 +20,7 @@ export type JobPart = Schema['JobPart'];
 export type CallAnswer = Schema['CallAnswer'];
 export type DefinitionItem = Schema['DefinitionItem'];
 export type DefinitionDetail = Schema['DefinitionDetail'];
+export type PollState = Schema['PollState'];
 export type Watch = Schema['Watch'];
 export type Narrowing = Schema['Narrowing'];
 export type Who = Schema['Who'];

@@ -15,6 +15,9 @@ const KINDS = [
   { kind: 'subscriber', path: '/subscribers' },
   { kind: 'contact', path: '/contacts' },
   { kind: 'source', path: '/sources' },
+  { kind: 'step', path: '/steps' },
+  { kind: 'calendar', path: '/calendars' },
+  { kind: 'group', path: '/groups' },
 ];
 
 export function Palette({ views }: { views: Destination[] }) {

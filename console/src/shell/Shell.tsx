@@ -40,6 +40,7 @@ const AREAS: [string, [string, string][]][] = [
       ['Rules', '/rules'],
       ['Runbooks', '/runbooks'],
       ['Plans', '/plans'],
+      ['Shared', '/shared'],
       ['Safety', '/safety'],
     ],
   ],
@@ -205,7 +206,7 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
         {AREAS.map(([area, links]) => (
           <div key={area} className="flex flex-col gap-0.5">
             {area && (
-              <p className="mx-2 mt-3.5 mb-1 font-semibold text-[11px] text-ink-3">{area}</p>
+              <p className="mx-2 mt-2.5 mb-1 font-semibold text-[11px] text-ink-3">{area}</p>
             )}
             {links.map(([name, to]) => (
               <NavLink
@@ -214,7 +215,7 @@ function Menu({ who, live }: { who: Who; live: boolean }) {
                 end={to === '/'}
                 className={({ isActive }) =>
                   clsx(
-                    'flex justify-between rounded-[5px] px-2 py-1 hover:bg-panel',
+                    'flex justify-between rounded-[5px] px-2 py-[3px] hover:bg-panel',
                     isActive
                       ? 'bg-panel font-semibold text-ink shadow-[inset_3px_0_0_var(--sea)]'
                       : 'text-ink-2',

@@ -95,8 +95,8 @@ pub struct ActsByItself {
 /// What becomes of one document.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlannedChange {
-    /// `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
-    /// `contact`.
+    /// `source`, `rule`, `runbook`, `step`, `connector`, `connection`, `subscriber`, `contact`,
+    /// `calendar`, `group`, `guard`, `plan`.
     pub kind: String,
     /// Its name, as in `kind/name`.
     pub name: String,
@@ -108,6 +108,17 @@ pub struct PlannedChange {
     pub before: Option<String>,
     /// The new text, where it changes.
     pub after: Option<String>,
+    /// Of a runbook: the shared steps that it uses and that are others than those that it is
+    /// published with. It gets a new version by them even where its text stays.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<String>,
+}
+
+impl PlannedChange {
+    /// Whether only the shared steps change that it uses.
+    pub fn is_by_steps(&self) -> bool {
+        !self.steps.is_empty() && self.before == self.after
+    }
 }
 
 /// What happens to a document.
@@ -187,6 +198,9 @@ pub struct DefinitionDetail {
     /// The definitions that name it.
     #[serde(default)]
     pub used_by: Vec<DefinitionName>,
+    /// For rules: the rules and subscribers that listen for events of its proposals and jobs.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub followed_by: Vec<DefinitionName>,
     /// The newest jobs, 20 at most.
     pub jobs: Vec<crate::JobItem>,
     /// For sources: how their listeners stand at each node.
@@ -195,9 +209,67 @@ pub struct DefinitionDetail {
     /// For sources with a schedule: their next time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub next_due: Option<DateTime<Utc>>,
+    /// For sources whose messages are fetched: how, and how far.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub poll: Option<PollState>,
+    /// For calendars: what they hold, and from where.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub calendar: Option<CalendarState>,
     /// For sources of an open format without lines of their own: the lines by which they are read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub read_by_default: Option<String>,
+}
+
+/// How the messages of a source are fetched.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PollState {
+    /// The operation and the connection by which they are.
+    pub operation: String,
+    /// How often, as a period such as `1m`.
+    pub every: String,
+    /// The last look that gave something, or nothing new; absent if there was none yet.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub looked_at: Option<DateTime<Utc>>,
+    /// What is remembered of it, as JSON and without secrets; of more than 400 bytes the beginning.
+    /// Absent if that is nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cursor: Option<String>,
+    /// Why the last look failed, if it did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+}
+
+/// How a calendar stands.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CalendarState {
+    /// The operation and the connection by which it is read; absent if its events stand in the
+    /// document.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reading: Option<String>,
+    /// Whether its events are known: not before it was read once.
+    pub known: bool,
+    /// Since when what is read there stands so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read_at: Option<DateTime<Utc>>,
+    /// When it was read at last.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seen_at: Option<DateTime<Utc>>,
+    /// Why it could not be read at last, if it could not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+    /// The events that are on or begin within two weeks, the first first, 20 at most.
+    pub events: Vec<CalendarEventItem>,
+}
+
+/// An event of a calendar.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CalendarEventItem {
+    /// What it is called.
+    pub summary: String,
+    /// When it begins.
+    pub from: DateTime<Utc>,
+    /// When it ends.
+    pub until: DateTime<Utc>,
 }
 
 /// How often a verdict was given.

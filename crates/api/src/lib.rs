@@ -62,8 +62,9 @@ pub use connections::{
 pub use contacts::{ContactItem, ContactWayItem};
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
-    ActsByItself, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
-    FileText, PlannedChange, PublishRequest, PublishResult, SecretItem, SecretValue, Use,
+    ActsByItself, CalendarEventItem, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
+    DefinitionName, ExpectedVersion, FileText, PlannedChange, PollState, PublishRequest,
+    PublishResult, SecretItem, SecretValue, Use,
 };
 pub use filters::{
     AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,

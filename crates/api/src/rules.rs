@@ -27,6 +27,9 @@ pub struct VersionItem {
     /// Whether this version withdraws the definition.
     #[serde(default)]
     pub withdrawn: bool,
+    /// Of a runbook: the versions of the shared steps that it was published with, by name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub steps: BTreeMap<String, i32>,
 }
 
 /// A verdict with its alert in short.

@@ -42,6 +42,9 @@ pub struct OutlineStep {
     pub summary: Option<String>,
     /// What it does, in a line.
     pub does: String,
+    /// The shared step that it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shared: Option<String>,
     /// The condition under which it is run.
     pub when: Option<String>,
     /// What follows a failure, if not the end: `continue`, or the step at which it goes on.

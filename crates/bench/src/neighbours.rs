@@ -1,6 +1,6 @@
 //! Whether what one does costs the others: jobs beside many that are blocked, that expire or that
-//! evaluate much, and alerts beside jobs that wait for the same kind or beside slow senders. And
-//! what one alert costs the node and the database.
+//! evaluate much, jobs under many guards, and alerts beside jobs that wait for the same kind or
+//! beside slow senders. And what one alert costs the node and the database.
 
 use crate::{
     Fallible, intake,
@@ -22,10 +22,16 @@ const WAITING: usize = 2_000;
 const EXPIRING: usize = 200_000;
 /// Senders that send slowly.
 const SLOW: usize = 200;
+/// Guards that are published; one in so many of them concerns the jobs that are measured.
+const GUARDS: usize = 50;
+const ONE_CONCERNS: usize = 10;
 /// Least rate beside neighbours, of that without.
 const LEAST: Goal = Goal::AtLeast(0.8, ">= 0.8");
+const LEAST_GUARDED: Goal = Goal::AtLeast(0.9, ">= 0.9");
 
-const BESIDE_JOBS: [&str; 3] = ["claim/50k-blocked", "expire/200k", "jobs/heavy-neighbour"];
+const GUARDED: &str = "guard/overhead";
+const BESIDE_JOBS: [&str; 4] =
+    ["claim/50k-blocked", "expire/200k", "jobs/heavy-neighbour", GUARDED];
 const BESIDE_ALERTS: [&str; 2] = ["await/2k-same-kind", "intake/trickle"];
 const BUDGET: &str = "budget";
 
@@ -80,10 +86,12 @@ pub async fn measure(
             let beside = match name {
                 "claim/50k-blocked" => blocked(stage, &db).await?,
                 "expire/200k" => expiring(stage, &db).await?,
+                GUARDED => guarded(stage, &db).await?,
                 _ => evaluating(stage, &db).await?,
             };
             let without = ("the same without them", alone);
-            figures.push(Figure::new(name, (beside, "jobs/s"), without, LEAST));
+            let least = if name == GUARDED { LEAST_GUARDED } else { LEAST };
+            figures.push(Figure::new(name, (beside, "jobs/s"), without, least));
         }
     }
     if BESIDE_ALERTS.iter().any(|name| asked(name)) {
@@ -193,6 +201,30 @@ async fn evaluating(stage: &Stage, db: &DatabaseConnection) -> Fallible<f64> {
         }
     }
     Ok(median(rates))
+}
+
+/// Jobs while many guards are published. Those that concern them have a line of each sort and hold
+/// none of them: each job is asked for, counted and given back.
+async fn guarded(stage: &Stage, db: &DatabaseConnection) -> Fallible<f64> {
+    let lines = [
+        "at_once: 1000",
+        "after_failure: 5m",
+        "untouched: 1s",
+        "circuit: { failures: 100, within: 1h }",
+        "redundant: [[vm/held-1, vm/held-2]]",
+    ];
+    let guard = |n: usize| {
+        let runbook = if n.is_multiple_of(ONE_CONCERNS) { "three" } else { "many" };
+        let line = lines[(n / ONE_CONCERNS) % lines.len()];
+        format!("guard: bench-{n}\nconcerns: {{ runbooks: {runbook} }}\n{line}\n")
+    };
+    let guards: Vec<String> = (0..GUARDS).map(guard).collect();
+    stage.publish(&guards.join("---\n")).await?;
+    let beside = rate_of_jobs(stage, db, "guarded").await?;
+    let gone: Vec<Value> =
+        (0..GUARDS).map(|n| json!({ "kind": "guard", "name": format!("bench-{n}") })).collect();
+    stage.post_to("/api/v1/publish", &json!({ "files": [], "withdraw": gone })).await?;
+    Ok(beside)
 }
 
 /// Alerts while jobs wait for their kind, and each for something that none of them says.

@@ -18,6 +18,10 @@ pub struct Client {
     token: Option<String>,
 }
 
+/// How long a connection is kept for the next request: less than the 5 s after which a node closes
+/// it, perhaps at the very moment at which that is sent.
+const IDLE: Duration = Duration::from_secs(3);
+
 impl Client {
     /// The server of the flags or the environment, else the remembered one.
     pub fn of(server: &Server) -> Result<Self, CliError> {
@@ -39,6 +43,7 @@ impl Client {
     pub fn new(address: String, token: Option<String>) -> Result<Self, CliError> {
         let http = arvok_connect::http_client()
             .connect_timeout(Duration::from_secs(5))
+            .pool_idle_timeout(IDLE)
             .build()
             .map_err(|e| CliError::Here(e.to_string()))?;
         Ok(Self { http, address: address.trim_end_matches('/').to_owned(), token })

@@ -19,6 +19,8 @@ crate::words! {
         Rule = "rule",
         /// The steps of a job.
         Runbook = "runbook",
+        /// One step that runbooks share.
+        Step = "step",
         /// A driver for a kind of outside system.
         Connector = "connector",
         /// One configured use of a connector.

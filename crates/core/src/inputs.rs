@@ -116,18 +116,8 @@ impl Inputs {
         named.chain(valued).collect()
     }
 
-    /// Fills in defaults and checks.
-    ///
-    /// # Errors
-    /// The first input that does not fit.
-    pub fn complete(
-        &self,
-        mut given: Map<String, Value>,
-    ) -> Result<Map<String, Value>, InputsError> {
-        let names: Vec<String> = given.keys().cloned().collect();
-        if let Some(error) = self.misfit(&names).into_iter().next() {
-            return Err(error);
-        }
+    /// Fills in defaults.
+    pub fn with_defaults(&self, mut given: Map<String, Value>) -> Map<String, Value> {
         for (name, schema) in &self.properties {
             match schema.get("default") {
                 Some(default) if !given.contains_key(name) && !default.is_null() => {
@@ -136,7 +126,19 @@ impl Inputs {
                 _ => {}
             }
         }
-        let whole = Value::Object(given);
+        given
+    }
+
+    /// Fills in defaults and checks.
+    ///
+    /// # Errors
+    /// The first input that does not fit.
+    pub fn complete(&self, given: Map<String, Value>) -> Result<Map<String, Value>, InputsError> {
+        let names: Vec<String> = given.keys().cloned().collect();
+        if let Some(error) = self.misfit(&names).into_iter().next() {
+            return Err(error);
+        }
+        let whole = Value::Object(self.with_defaults(given));
         if let Some(e) = self.validator.iter_errors(&whole).next() {
             let name = e.instance_path().to_string();
             return Err(InputsError::wrong(name.trim_start_matches('/'), &e));

@@ -54,6 +54,7 @@ fn compile(documents: &[String]) -> Result<Catalog, String> {
                 problems.first().map_or_else(String::new, ToString::to_string)
             })?;
             let name = document.name.clone();
+            let document = Arc::new(document);
             entries.push(Arc::new(Entry { name, version: 1, document, kind, definition }));
         }
     }

@@ -15,7 +15,7 @@ use rust_embed::RustEmbed;
 struct Files;
 
 /// The paths of the console's own pages.
-const PAGES: [&str; 20] = [
+const PAGES: [&str; 24] = [
     "",
     "decide",
     "alerts",
@@ -28,6 +28,10 @@ const PAGES: [&str; 20] = [
     "connections",
     "subscribers",
     "contacts",
+    "shared",
+    "steps",
+    "calendars",
+    "groups",
     "guards",
     "plans",
     "safety",

@@ -384,7 +384,12 @@ impl Metrics {
                     drop(self.work.leaving.get_or_create(&label));
                     drop(self.work.leaving_oldest.get_or_create(&label));
                 }
-                Kind::Connector | Kind::Contact | Kind::Calendar | Kind::Group | Kind::Guard => {}
+                Kind::Step
+                | Kind::Connector
+                | Kind::Contact
+                | Kind::Calendar
+                | Kind::Group
+                | Kind::Guard => {}
             }
         }
     }

@@ -3,8 +3,9 @@
 
 use crate::{admission::NotTaken, clock, intake::deliver, node::Node, subscribers::leaving};
 use arvok_core::{
-    Kind, NewAlert, TraceContext,
+    Catalog, Kind, NewAlert, TraceContext,
     alert::{Alert, AlertError, Received},
+    rule::{RULE_LABEL, Rule},
     source::OWN,
 };
 use arvok_store::{
@@ -58,8 +59,9 @@ pub(crate) async fn enter(node: &Node) -> Result<bool, StoreError> {
     }
     let more = events.len() as i64 == AT_ONCE;
     let received = clock::now();
+    let published = node.published();
     let alerts = events.iter().filter_map(|told| match alert(told, received) {
-        Ok(alert) => Some(alert),
+        Ok(alert) => Some(labelled(alert, &published.catalog)),
         Err(e) => {
             tracing::error!(job = told.job_id, "an event is left out: {e}");
             None
@@ -107,6 +109,15 @@ async fn chosen(node: &Node, events: &[Alert]) -> Vec<Leaving> {
         tracing::error!("events leave to nobody: {e}");
         Vec::new()
     })
+}
+
+/// The event with the labels that its rule gives, where that stands.
+fn labelled(mut event: Alert, catalog: &Catalog) -> Alert {
+    let rule = event.labels.get(RULE_LABEL).and_then(|name| catalog.get::<Rule>(name));
+    for (name, value) in rule.map(|(rule, _)| rule.event_labels()).into_iter().flatten() {
+        event.labels.entry(name).or_insert(value);
+    }
+    event
 }
 
 /// An event as an alert. What it is about may be no resource, where a job never had one: then it is

@@ -43,7 +43,32 @@ BEGIN
     RETURN NULL;
 END $$;
 
+-- Tells that a proposal is made, and what became of it. Called for each row of `proposal` that is made
+-- or changes its state; the proposal's number is that of its job.
+CREATE OR REPLACE FUNCTION proposal_told() RETURNS trigger
+    LANGUAGE plpgsql AS $$
+DECLARE
+    word text := CASE NEW.state WHEN 'open' THEN 'made' ELSE NEW.state END;
+    what text := format('proposal %s of rule %s: %s on %s', NEW.id, NEW.rule, NEW.runbook, NEW.target);
+BEGIN
+    INSERT INTO outbox (id, kind, at, job_id, alert) VALUES (
+        format('proposal-%s-%s-%s', NEW.id, (extract(epoch FROM NEW.created_at) * 1000000)::bigint, word),
+        'proposal.' || word, clock_timestamp(), NEW.id, jsonb_build_object(
+            'kind', 'proposal.' || word, 'severity', CASE word WHEN 'faulty' THEN 'minor' ELSE 'indeterminate' END,
+            'state', 'noted', 'resource', NEW.target,
+            'summary', left(what || CASE word
+                WHEN 'made' THEN ', since ' || NEW.reason
+                WHEN 'faulty' THEN coalesce(' cannot be made: ' || NEW.note, ' cannot be made')
+                ELSE ' is ' || word || coalesce(' by ' || principal_shown(NEW.decided_by), '') || coalesce(': ' || NEW.note, '')
+            END, 1000),
+            'labels', jsonb_build_object('proposal', NEW.id::text, 'runbook', NEW.runbook, 'rule', NEW.rule),
+            'body', jsonb_build_object('proposal', jsonb_build_object('id', NEW.id, 'rule', NEW.rule,
+                'runbook', NEW.runbook, 'target', NEW.target, 'state', NEW.state, 'reason', left(NEW.reason, 4000),
+                'by', NEW.decided_by, 'note', left(NEW.note, 4000), 'urgency', NEW.urgency), 'chain', coalesce(NEW.chain, '[]'))));
+    RETURN NULL;
+END $$;
+
 -- Counts the generation up. Called after each statement that changes `definition` or `secret`, and
--- for each row of `mute` that is added or lifted; those who publish wait for each other.
+-- for each row of `mute` that is added or lifted and each calendar that was read and is another; those who publish wait for each other.
 CREATE OR REPLACE FUNCTION catalog_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$BEGIN UPDATE catalog SET generation = generation + 1; RETURN NULL; END$$;

@@ -5,7 +5,7 @@ use crate::{
     StoreError, audit,
     entity::{
         catalog,
-        definition::{ActiveModel, Column, Entity, Model},
+        definition::{ActiveModel, Column, Entity, Model, StoredParts},
         proposal,
     },
     intake::back_off,
@@ -89,6 +89,7 @@ pub async fn versions(
         published_by: v.published_by.0,
         text: v.text,
         withdrawn: v.withdrawn,
+        steps: v.parts.0.into_iter().map(|(name, part)| (name, part.version)).collect(),
     };
     Ok(found.into_iter().map(item).collect())
 }
@@ -106,6 +107,8 @@ pub struct NewVersion {
     pub file: String,
     /// The document.
     pub text: String,
+    /// The shared steps that it is published with, by name.
+    pub parts: StoredParts,
 }
 
 /// Something that a rule waits for from its publication on.
@@ -202,6 +205,7 @@ async fn put(
         published_at: Set(now),
         published_by: Set(StoredPrincipal(by.clone())),
         withdrawn: Set(withdrawn),
+        parts: Set(v.parts),
     };
     let rows = versions
         .into_iter()

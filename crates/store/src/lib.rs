@@ -12,6 +12,7 @@
 pub mod access;
 pub mod alarm_acts;
 pub mod audit;
+pub mod calendars;
 pub mod calls;
 pub mod changes;
 pub mod days;
@@ -30,6 +31,7 @@ pub mod mutes;
 pub mod nodes;
 pub mod outside;
 pub mod plans;
+pub mod polls;
 pub mod proposals;
 pub mod read;
 pub mod retention;

@@ -114,6 +114,26 @@ impl MigratorTrait for Migrator {
                 name: "0024_halts",
                 sql: include_str!("../migrations/0024_halts.sql"),
             }),
+            Box::new(Step {
+                name: "0025_proposal_events",
+                sql: include_str!("../migrations/0025_proposal_events.sql"),
+            }),
+            Box::new(Step {
+                name: "0026_calendars",
+                sql: include_str!("../migrations/0026_calendars.sql"),
+            }),
+            Box::new(Step {
+                name: "0027_guard_use_old",
+                sql: include_str!("../migrations/0027_guard_use_old.sql"),
+            }),
+            Box::new(Step {
+                name: "0028_definition_parts",
+                sql: include_str!("../migrations/0028_definition_parts.sql"),
+            }),
+            Box::new(Step {
+                name: "0029_poll_cursor",
+                sql: include_str!("../migrations/0029_poll_cursor.sql"),
+            }),
         ]
     }
 }

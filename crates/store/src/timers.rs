@@ -15,6 +15,10 @@ arvok_core::words! {
         Schedule = "schedule",
         /// The next time of a plan; the key is its name.
         Plan = "plan",
+        /// When a calendar is read from where it is kept; the key is its name.
+        Calendar = "calendar",
+        /// The next look of a source whose messages are fetched; the key is its name.
+        Poll = "poll",
     }
 }
 
@@ -55,9 +59,6 @@ pub struct FailingTimer {
     pub failure: String,
 }
 
-/// Most that one node holds at once.
-const HELD_AT_ONCE: u32 = 50;
-
 /// Makes the timers of a kind those that are wanted in a generation: new ones begin, changed ones
 /// begin anew, others go. What a later generation wanted stays.
 pub async fn set(
@@ -87,22 +88,24 @@ pub async fn set(
     sql::run(db, sql, values).await.map(drop)
 }
 
-/// Holds what is due for so many seconds, the earliest first. What a later generation wants is left
-/// to nodes that know of it.
+/// Holds what is due of some kinds for so many seconds, so many at most, the earliest first. What a
+/// later generation wants is left to nodes that know of it.
 pub async fn hold_due(
     db: &impl ConnectionTrait,
+    kinds: &[TimerKind],
     generation: i64,
     seconds: f64,
+    most: usize,
 ) -> Result<Vec<Timer>, StoreError> {
-    let sql = format!(
-        "UPDATE timer SET held_until = clock_timestamp() + make_interval(secs => $1)
+    let sql = "UPDATE timer SET held_until = clock_timestamp() + make_interval(secs => $1)
         WHERE (kind, key) IN (SELECT kind, key FROM timer
-            WHERE due <= clock_timestamp() AND generation <= $2
+            WHERE due <= clock_timestamp() AND generation <= $2 AND kind = ANY($4)
                 AND (held_until IS NULL OR held_until <= clock_timestamp())
-            ORDER BY due LIMIT {HELD_AT_ONCE} FOR UPDATE SKIP LOCKED)
-        RETURNING kind, key, spec, due"
-    );
-    sql::typed(db, &sql, vec![seconds.into(), generation.into()]).await
+            ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
+        RETURNING kind, key, spec, due";
+    let most = i64::try_from(most).unwrap_or(i64::MAX);
+    let values = vec![seconds.into(), generation.into(), most.into(), words(kinds).into()];
+    sql::typed(db, sql, values).await
 }
 
 /// A timer was handled and waits for its next time. False if it has changed meanwhile.
@@ -159,18 +162,26 @@ pub async fn fail(
     sql::run(db, sql, values).await.map(drop)
 }
 
-/// When the next timer is due, and may be handled by a node that knows this generation.
+/// When the next timer of some kinds is due, and may be handled by a node that knows this
+/// generation.
 pub async fn next(
     db: &impl ConnectionTrait,
+    kinds: &[TimerKind],
     generation: i64,
 ) -> Result<Option<DateTime<Utc>>, StoreError> {
     #[derive(FromQueryResult)]
     struct Next {
         at: Option<DateTime<Utc>>,
     }
-    let sql = "SELECT min(greatest(due, held_until)) AS at FROM timer WHERE generation <= $1";
-    let found: Vec<Next> = sql::typed(db, sql, vec![generation.into()]).await?;
+    let sql = "SELECT min(greatest(due, held_until)) AS at FROM timer
+        WHERE generation <= $1 AND kind = ANY($2)";
+    let found: Vec<Next> =
+        sql::typed(db, sql, vec![generation.into(), words(kinds).into()]).await?;
     Ok(found.into_iter().find_map(|next| next.at))
+}
+
+fn words(kinds: &[TimerKind]) -> Vec<String> {
+    kinds.iter().map(|kind| kind.as_str().to_owned()).collect()
 }
 
 /// The time that a timer waits for.
@@ -186,6 +197,19 @@ pub async fn due(
     let sql = "SELECT due FROM timer WHERE kind = $1 AND key = $2";
     let found: Vec<Due> = sql::typed(db, sql, vec![Stored(kind).into(), key.into()]).await?;
     Ok(found.into_iter().next().map(|found| found.due))
+}
+
+/// Why a timer could not be handled at last, if it could not.
+pub async fn failure(
+    db: &impl ConnectionTrait,
+    kind: TimerKind,
+    key: &str,
+) -> Result<Option<String>, StoreError> {
+    let sql = "SELECT kind, key, failures, coalesce(failure, '') AS failure FROM timer
+        WHERE kind = $1 AND key = $2 AND failures > 0";
+    let found: Vec<FailingTimer> =
+        sql::typed(db, sql, vec![Stored(kind).into(), key.into()]).await?;
+    Ok(found.into_iter().next().map(|timer| timer.failure))
 }
 
 /// Timers that could not be handled so many times in a row, 20 at most.

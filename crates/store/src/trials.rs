@@ -38,7 +38,8 @@ const ALARMS: &str = "DELETE FROM alarm WHERE id IN (SELECT a.id FROM alarm a WH
 const PROPOSALS: &str = "WITH gone AS (DELETE FROM proposal WHERE id IN (SELECT id FROM proposal
     WHERE trial IS NOT NULL ORDER BY id LIMIT $1) RETURNING id, state),
     members AS (DELETE FROM gathered g USING gone WHERE g.job_id = gone.id
-        AND gone.state <> 'launched')
+        AND gone.state <> 'launched'),
+    untold AS (DELETE FROM outbox o USING gone WHERE o.job_id = gone.id)
     SELECT count(*) AS n FROM gone";
 
 /// What rules remember of trials stands under keys that begin so.

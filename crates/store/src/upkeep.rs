@@ -286,6 +286,8 @@ pub async fn sweep(
     run(unheard, vec![A_PASS.into()]).await?;
     guards::sweep(db, A_PASS).await?;
     crate::touches::sweep(db, A_PASS).await?;
+    crate::calendars::sweep(db).await?;
+    crate::polls::sweep(db).await?;
     let gathered = "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT
             JOIN job j ON j.id = g.job_id
         LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1

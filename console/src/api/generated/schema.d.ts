@@ -2123,6 +2123,45 @@ export interface components {
             /** @description The text behind the `#`. */
             link: string;
         };
+        /** @description An event of a calendar. */
+        CalendarEventItem: {
+            /** @description What it is called. */
+            summary: string;
+            /**
+             * Format: date-time
+             * @description When it begins.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description When it ends.
+             */
+            until: string;
+        };
+        /** @description How a calendar stands. */
+        CalendarState: {
+            /**
+             * @description The operation and the connection by which it is read; absent if its events stand in the
+             *     document.
+             */
+            reading?: string | null;
+            /** @description Whether its events are known: not before it was read once. */
+            known: boolean;
+            /**
+             * Format: date-time
+             * @description Since when what is read there stands so.
+             */
+            read_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was read at last.
+             */
+            seen_at?: string | null;
+            /** @description Why it could not be read at last, if it could not. */
+            failure?: string | null;
+            /** @description The events that are on or begin within two weeks, the first first, 20 at most. */
+            events: components["schemas"]["CalendarEventItem"][];
+        };
         /** @description An answer as it came. */
         CallAnswer: {
             /**
@@ -2573,6 +2612,8 @@ export interface components {
             verdicts?: components["schemas"]["VerdictCount"][];
             /** @description The definitions that name it. */
             used_by?: components["schemas"]["DefinitionName"][];
+            /** @description For rules: the rules and subscribers that listen for events of its proposals and jobs. */
+            followed_by?: components["schemas"]["DefinitionName"][];
             /** @description The newest jobs, 20 at most. */
             jobs: components["schemas"]["JobItem"][];
             /** @description For sources: how their listeners stand at each node. */
@@ -2582,6 +2623,8 @@ export interface components {
              * @description For sources with a schedule: their next time.
              */
             next_due?: string | null;
+            poll?: components["schemas"]["PollState"] | null;
+            calendar?: components["schemas"]["CalendarState"] | null;
             /** @description For sources of an open format without lines of their own: the lines by which they are read. */
             read_by_default?: string | null;
         };
@@ -3881,6 +3924,8 @@ export interface components {
             summary?: string | null;
             /** @description What it does, in a line. */
             does: string;
+            /** @description The shared step that it is. */
+            shared?: string | null;
             /** @description The condition under which it is run. */
             when?: string | null;
             /** @description What follows a failure, if not the end: `continue`, or the step at which it goes on. */
@@ -4888,6 +4933,10 @@ export interface components {
                 text: string;
                 /** @description Whether this version withdraws the definition. */
                 withdrawn?: boolean;
+                /** @description Of a runbook: the versions of the shared steps that it was published with, by name. */
+                steps?: {
+                    [key: string]: number;
+                };
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -4993,8 +5042,8 @@ export interface components {
         /** @description What becomes of one document. */
         PlannedChange: {
             /**
-             * @description `source`, `rule`, `runbook`, `connector`, `connection`, `subscriber`,
-             *     `contact`.
+             * @description `source`, `rule`, `runbook`, `step`, `connector`, `connection`, `subscriber`, `contact`,
+             *     `calendar`, `group`, `guard`, `plan`.
              */
             kind: string;
             /** @description Its name, as in `kind/name`. */
@@ -5010,6 +5059,30 @@ export interface components {
             before?: string | null;
             /** @description The new text, where it changes. */
             after?: string | null;
+            /**
+             * @description Of a runbook: the shared steps that it uses and that are others than those that it is
+             *     published with. It gets a new version by them even where its text stays.
+             */
+            steps?: string[];
+        };
+        /** @description How the messages of a source are fetched. */
+        PollState: {
+            /** @description The operation and the connection by which they are. */
+            operation: string;
+            /** @description How often, as a period such as `1m`. */
+            every: string;
+            /**
+             * Format: date-time
+             * @description The last look that gave something, or nothing new; absent if there was none yet.
+             */
+            looked_at?: string | null;
+            /**
+             * @description What is remembered of it, as JSON and without secrets; of more than 400 bytes the beginning.
+             *     Absent if that is nothing.
+             */
+            cursor?: string | null;
+            /** @description Why the last look failed, if it did. */
+            failure?: string | null;
         };
         /** @description A value, as far as it can be known beforehand: one of the three is there. */
         Preview: {
@@ -6377,6 +6450,10 @@ export interface components {
             text: string;
             /** @description Whether this version withdraws the definition. */
             withdrawn?: boolean;
+            /** @description Of a runbook: the versions of the shared steps that it was published with, by name. */
+            steps?: {
+                [key: string]: number;
+            };
         };
         /** @description What has been seen and published, for completing words in an editor. */
         Vocabulary: {

@@ -131,8 +131,13 @@ function Acts({ acts }: { acts: ActsByItself[] }) {
 
 /** Whether something stands that whoever wrote the text has not begun from. */
 function isOver(change: PlannedChange, base: Props['base']): boolean {
-  if (change.change !== 'changed' || change.before == null) return false;
+  if (change.change !== 'changed' || change.before == null || isBySteps(change)) return false;
   return base?.name !== change.name || !same(change.before, base.text);
+}
+
+/** Whether only the shared steps change that it uses. */
+function isBySteps(change: PlannedChange): boolean {
+  return (change.steps ?? []).length > 0 && change.before === change.after;
 }
 
 type ChangeProps = { change: PlannedChange; base: Props['base']; text: string | undefined };
@@ -140,6 +145,10 @@ type ChangeProps = { change: PlannedChange; base: Props['base']; text: string | 
 function Change({ change, base, text }: ChangeProps) {
   const { kind, name, version } = change;
   const before = change.before ?? '';
+  if (isBySteps(change))
+    return (
+      <p className="mb-2 text-ink-2">{`${kind} ${name} uses step ${change.steps?.join(', ')}: it becomes version ${version} with it.`}</p>
+    );
   if (change.change === 'same')
     return <p className="mb-2 text-ink-2">{`${kind} ${name} stays as it is.`}</p>;
   if (change.change !== 'changed')

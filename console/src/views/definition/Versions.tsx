@@ -38,6 +38,13 @@ export function Versions({ kind, name, onBringBack }: VersionsProps) {
             </span>
           </summary>
           <div className="mt-1">
+            {v.steps && Object.keys(v.steps).length > 0 && (
+              <p className="mb-1 break-words text-[13px] text-ink-2">
+                {`with the shared steps ${Object.entries(v.steps)
+                  .map(([step, version]) => `${step} version ${version}`)
+                  .join(', ')}`}
+              </p>
+            )}
             {items[i + 1] ? (
               <Difference before={items[i + 1]?.text ?? ''} after={v.text} />
             ) : (

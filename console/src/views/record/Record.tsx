@@ -8,6 +8,7 @@ import { principal, shown } from '../../ui/principal';
 import { Needs, useMay } from '../../ui/rights';
 import type { Look } from '../../ui/Table';
 import { Time } from '../../ui/Time';
+import { definitionPath } from '../definition/paths';
 
 const ACTS = [
   'published',
@@ -40,9 +41,6 @@ const ACTS = [
   'sender.refused',
 ] as const;
 const KNOWN = ['by', 'act', 'since'] as const;
-/** Kinds of definitions that have a page. */
-const PAGES = ['rule', 'runbook', 'source', 'connection', 'subscriber', 'contact', 'guard', 'plan'];
-
 /** Where what was done can be looked at. */
 function place({ what, act }: AuditItem): string | undefined {
   const [kind = '', name = ''] = what.split(' ');
@@ -50,9 +48,7 @@ function place({ what, act }: AuditItem): string | undefined {
   if (kind === 'job' && /^\d+$/.test(name)) {
     return act === 'proposal.dismissed' ? `/proposals/${name}` : `/jobs/${name}`;
   }
-  return (act === 'published' || act === 'withdrawn') && PAGES.includes(kind)
-    ? `/${kind}s/${name}`
-    : undefined;
+  return act === 'published' || act === 'withdrawn' ? definitionPath(kind, name) : undefined;
 }
 
 const LOOK: Look<AuditItem> = {

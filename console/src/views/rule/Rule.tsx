@@ -125,6 +125,7 @@ function Results({ found }: { found: Found }) {
             </Link>,
           ],
           ['jobs', `${item.used.jobs}, of which ${item.used.confirmed} helped`],
+          ['followed by', <Followers key="f" followers={found.followed_by ?? []} />],
           [
             'published',
             <span key="p">
@@ -150,5 +151,22 @@ function Results({ found }: { found: Found }) {
       )}
       <JobRows jobs={jobs.slice(0, 6)} within />
     </Panel>
+  );
+}
+
+/** Who listens for events of its proposals and jobs. */
+function Followers({ followers }: { followers: NonNullable<Found['followed_by']> }) {
+  if (followers.length === 0) return 'nobody is told of its proposals and jobs';
+  return (
+    <span className="flex flex-wrap gap-x-3">
+      {followers.map(({ kind, name }) => (
+        <span key={`${kind} ${name}`}>
+          {kind}{' '}
+          <Link to={`/${kind}s/${name}`} className="font-semibold text-sea hover:underline">
+            {name}
+          </Link>
+        </span>
+      ))}
+    </span>
   );
 }

@@ -1,13 +1,23 @@
 // What a runbook needs, whether that is there, and who uses it.
 import { Link } from 'react-router';
-import type { DefinitionDetail, RunbookOutline } from '../../api/client';
+import type { DefinitionDetail, OutlineStep, RunbookOutline } from '../../api/client';
 import { Panel, Tag } from '../../ui/parts';
+import { definitionPath } from '../definition/paths';
 
-const WHERE: Record<string, string> = { rule: '/rules', runbook: '/runbooks' };
+/** The shared steps that it uses, each once. */
+function sharedSteps({ steps, further }: RunbookOutline): string[] {
+  const within = (all: OutlineStep[]): string[] =>
+    all.flatMap((step) => [
+      ...(step.shared ? [step.shared] : []),
+      ...(step.parts ?? []).flatMap((part) => within(part.steps)),
+    ]);
+  return [...new Set([...within(steps), ...further.flatMap((part) => within(part.steps))])];
+}
 
 /** What it needs, whether that is there, what it was copied from, and who uses it. */
 export function Uses({ outline, found }: { outline: RunbookOutline; found?: DefinitionDetail }) {
   const users = found?.used_by ?? [];
+  const shared = sharedSteps(outline);
   const from = /^copied_from:\s*([\w-]+)/m.exec(found?.text ?? '')?.[1];
   return (
     <Panel title={found ? 'Needs, and who uses it' : 'Needs'}>
@@ -18,7 +28,15 @@ export function Uses({ outline, found }: { outline: RunbookOutline; found?: Defi
         {outline.runbooks.map((r) => (
           <Need key={r.name} what="runbook" need={r} />
         ))}
-        {outline.connections.length + outline.runbooks.length === 0 && (
+        {shared.map((name) => (
+          <li key={name} className="flex flex-wrap items-baseline gap-x-2">
+            <span className="w-20 text-ink-3">step</span>
+            <Link to={`/steps/${name}`} className="font-semibold text-sea hover:underline">
+              {name}
+            </Link>
+          </li>
+        ))}
+        {outline.connections.length + outline.runbooks.length + shared.length === 0 && (
           <li className="text-ink-3">It calls nothing outside.</li>
         )}
         {from && (
@@ -35,7 +53,7 @@ export function Uses({ outline, found }: { outline: RunbookOutline; found?: Defi
             <span className="w-20 text-ink-3">used by</span>
             {u.kind}
             <Link
-              to={`${WHERE[u.kind]}/${u.name}`}
+              to={definitionPath(u.kind, u.name) ?? ''}
               className="font-semibold text-sea hover:underline"
             >
               {u.name}
@@ -43,7 +61,7 @@ export function Uses({ outline, found }: { outline: RunbookOutline; found?: Defi
           </li>
         ))}
         {found && users.length === 0 && (
-          <li className="text-ink-3">No rule and no other runbook uses it.</li>
+          <li className="text-ink-3">No rule, plan or other runbook uses it.</li>
         )}
       </ul>
     </Panel>

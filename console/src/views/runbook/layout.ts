@@ -36,6 +36,7 @@ export const rows = (step: OutlineStep): string[] => [
   step.summary ?? step.id,
   step.does,
   ...(step.when ? [`only when ${step.when}`] : []),
+  ...(step.shared ? [`the shared step ${step.shared}`] : []),
   ...(step.on_error === 'continue' ? ['goes on after a failure'] : []),
   ...(step.on_error && step.on_error !== 'continue'
     ? [`after a failure on at ${step.on_error}`]

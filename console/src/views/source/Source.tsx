@@ -2,7 +2,7 @@
 import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { Link, useParams } from 'react-router';
-import { type DefinitionDetail, definition } from '../../api/client';
+import { type DefinitionDetail, definition, type PollState } from '../../api/client';
 import { Empty, Facts, Lost, Panel } from '../../ui/parts';
 import { shown } from '../../ui/principal';
 import { Exact, Time } from '../../ui/Time';
@@ -69,8 +69,45 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
   );
 }
 
+/** How its messages are fetched, and how far. */
+function fetched(poll: PollState): [string, ReactNode][] {
+  return [
+    ['fetched by', `${poll.operation}, every ${poll.every}`],
+    [
+      'last look',
+      poll.looked_at ? (
+        <span key="looked">
+          <Time at={poll.looked_at} age /> ago
+        </span>
+      ) : (
+        'none yet'
+      ),
+    ],
+    ...(poll.cursor
+      ? ([
+          [
+            'remembered',
+            <span key="cursor" className="mono break-all">
+              {poll.cursor}
+            </span>,
+          ],
+        ] as [string, ReactNode][])
+      : []),
+    ...(poll.failure
+      ? ([
+          [
+            'failing',
+            <span key="failure" className="break-words font-semibold text-bad">
+              {poll.failure}
+            </span>,
+          ],
+        ] as [string, ReactNode][])
+      : []),
+  ];
+}
+
 function Came({ found }: { found: DefinitionDetail }) {
-  const { item, used_by, next_due } = found;
+  const { item, used_by, next_due, poll } = found;
   const { used } = item;
   return (
     <Panel title="What came">
@@ -96,6 +133,7 @@ function Came({ found }: { found: DefinitionDetail }) {
               'nothing yet'
             ),
           ],
+          ...(poll ? fetched(poll) : []),
           ...(next_due
             ? ([['next due', <Exact key="next" at={next_due} />]] as [string, ReactNode][])
             : []),

@@ -45,6 +45,8 @@ pub enum Scene {
     HandedOver,
     /// A yard is out of balance: off by default, a right, a policy, a plan
     YardUneven,
+    /// A remedy is proposed, and the crew that owns the rule is told
+    CrewTold,
     /// A unit has failed on a machine that is reached over SSH; with --real
     UnitFails,
     /// A guest is stopped, given more memory and started, over libvirt; with --real
@@ -53,7 +55,7 @@ pub enum Scene {
 
 impl Scene {
     /// In the order in which they are played.
-    pub const ALL: [Self; 20] = [
+    pub const ALL: [Self; 21] = [
         Self::DiskFills,
         Self::VmSwitchedOff,
         Self::VmMaintained,
@@ -74,6 +76,7 @@ impl Scene {
         Self::ChangeUndone,
         Self::HandedOver,
         Self::YardUneven,
+        Self::CrewTold,
     ];
 
     /// What needs this machine's own servers.

@@ -196,7 +196,8 @@ Example:
   arvok withdraw rule booking-disk-filling"
     )]
     Withdraw {
-        /// source, rule, runbook, connector, connection, subscriber or contact
+        /// source, rule, runbook, step, connector, connection, subscriber, contact, calendar,
+        /// group, guard or plan
         kind: String,
         /// Their names
         #[arg(required = true)]
@@ -276,6 +277,15 @@ Examples:
     /// Plans: runbooks that run by themselves at times, with what is to come and what was
     #[command(subcommand)]
     Plan(PlanCommand),
+    /// Shared steps: steps with inputs of their own, which runbooks use
+    #[command(subcommand)]
+    Step(Named),
+    /// Calendars: times that guards, plans and hours of people follow, and which events come
+    #[command(subcommand)]
+    Calendar(Named),
+    /// Groups: resources under one name
+    #[command(subcommand)]
+    Group(Named),
     /// Guards: limits that hold for all jobs, and what they hold
     #[command(subcommand)]
     Guard(GuardCommand),
@@ -372,8 +382,8 @@ Example:
     },
     /// Print the JSON Schema of a kind of document, for editors; or the description of the API
     Schema {
-        /// source, rule, runbook, connector, connection, subscriber or contact; api for the OpenAPI
-        /// document
+        /// source, rule, runbook, step, connector, connection, subscriber, contact, calendar,
+        /// group, guard or plan; api for the OpenAPI document
         kind: String,
     },
     /// Print the help of a command, or a page for man

@@ -1,4 +1,4 @@
-//! Files that lie beside a document, those of a runbook's scripts and the events of a calendar: put
+//! Files that lie beside a document, those of scripts and the events of a calendar: put
 //! into it, so that they are checked and published with it and there is one text of one version.
 
 use crate::error::CliError;
@@ -20,7 +20,7 @@ pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> 
     let folder = path.parent().unwrap_or(Path::new(""));
     let beside: BTreeSet<String> = documents
         .iter()
-        .filter(|document| document.kind == Kind::Runbook.as_str())
+        .filter(|document| [Kind::Runbook, Kind::Step].map(Kind::as_str).contains(&&*document.kind))
         .flat_map(missing)
         .filter(|name| is_plain(name) && folder.join(name).is_file())
         .collect();
@@ -44,7 +44,7 @@ pub(super) fn with_files(path: &Path, text: String) -> Result<String, CliError> 
         return Ok(text);
     }
     let [document] = &documents[..] else {
-        let why = "a runbook whose scripts have files beside it stands in a file of its own";
+        let why = "a definition whose scripts have files beside it stands in a file of its own";
         return Err(wrong(why.to_owned()));
     };
     if document.value.get("files").is_some() || text.trim_start().starts_with('{') {

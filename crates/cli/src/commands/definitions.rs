@@ -173,7 +173,7 @@ pub async fn check_beside(
     }
     if good && !output.json {
         let (definitions, files) = (
-            show::count(plan.changes.len(), "definition"),
+            show::count(plan.changes.iter().filter(|c| !c.is_by_steps()).count(), "definition"),
             show::count(request.files.len(), "file"),
         );
         show::out(&format!("{definitions} in {files} are good beside what is published"));

@@ -2,8 +2,8 @@
 
 use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
-    ActsByItself, AutomationRight, ChangeKind, DefinitionDetail, DefinitionItem, ListenerItem,
-    Page, PlannedChange, PublishResult, Retried, UnreadableItem, Use,
+    ActsByItself, AutomationRight, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
+    ListenerItem, Page, PlannedChange, PollState, PublishResult, Retried, UnreadableItem, Use,
 };
 use arvok_core::Role;
 use similar::{ChangeTag, TextDiff};
@@ -83,11 +83,29 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
         String::new(),
         d.text.trim_end().to_owned(),
     ];
+    if !d.used_by.is_empty() {
+        let users: Vec<String> =
+            d.used_by.iter().take(MOST_USERS).map(|u| format!("{} {}", u.kind, u.name)).collect();
+        let more = match d.used_by.len().saturating_sub(MOST_USERS) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        lines.push(format!("\nUsed by: {}{more}", users.join(", ")));
+    }
     if !d.verdicts.is_empty() {
         let counts: Vec<String> =
             d.verdicts.iter().map(|v| format!("{} {}", v.count, v.verdict)).collect();
         lines.push(format!("\nVerdicts: {}", counts.join(", ")));
     }
+    if kind == "rule" {
+        let all: Vec<String> =
+            d.followed_by.iter().map(|by| format!("{} {}", by.kind, by.name)).collect();
+        lines.push(match all.is_empty() {
+            true => "\nFollowed by: nobody is told of its proposals and jobs".to_owned(),
+            false => format!("\nFollowed by: {}", all.join(", ")),
+        });
+    }
+    lines.extend(d.calendar.as_ref().map(calendar));
     if kind == "source" {
         lines.extend(
             d.read_by_default
@@ -95,6 +113,7 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
                 .map(|read| format!("\nWithout lines of its own it is read by these:\n\n{read}")),
         );
         lines.extend(listeners(&d.listeners));
+        lines.extend(d.poll.as_ref().map(poll));
         lines.extend(d.next_due.map(|at| format!("\nNext due: {}", exact(at))));
         let Use { conflicts, refused, .. } = &i.used;
         if *conflicts > 0 {
@@ -115,6 +134,36 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
         lines.push(format!("\nJobs: {}, of which {} helped", i.used.jobs, i.used.confirmed));
         lines.push(jobs(&Page { items: d.jobs.clone(), next: None, bounded: false }));
     }
+    lines.join("\n")
+}
+
+/// How the messages of a source are fetched.
+fn poll(state: &PollState) -> String {
+    let PollState { operation, every, looked_at, cursor, failure } = state;
+    let looked = looked_at.map_or_else(|| "not yet".to_owned(), ago);
+    let mut lines = vec![format!("\nFetched by {operation}, every {every}; last: {looked}")];
+    lines.extend(cursor.as_ref().map(|cursor| format!("Remembered: {cursor}")));
+    lines.extend(failure.as_ref().map(|why| format!("The last look failed: {why}")));
+    lines.join("\n")
+}
+
+/// What a calendar holds, and from where.
+fn calendar(state: &CalendarState) -> String {
+    let mut lines = vec![String::new()];
+    if let Some(reading) = &state.reading {
+        lines.push(match (state.read_at, state.seen_at) {
+            (Some(read), Some(seen)) => {
+                format!("Read by {reading} {}; as it is since {}", ago(seen), exact(read))
+            }
+            _ => format!("Not read yet by {reading}: what guards ask it for lets nothing begin"),
+        });
+    }
+    lines.extend(state.failure.as_ref().map(|why| format!("The last try failed: {why}")));
+    let mut table = Table::new(&["event", "from", "until"]);
+    for event in &state.events {
+        table.row(vec![event.summary.clone(), exact(event.from), exact(event.until)]);
+    }
+    lines.push(table.text("No event is on, or begins within two weeks."));
     lines.join("\n")
 }
 
@@ -192,7 +241,11 @@ pub fn changes(plan: &PublishResult) -> String {
             ChangeKind::Withdrawn => "withdrawn",
             ChangeKind::Changed | ChangeKind::Same => "changed",
         };
-        lines.push(format!("{what:9}  {} {}, version {}", c.kind, c.name, c.version));
+        let with = match c.steps.is_empty() {
+            true => String::new(),
+            false => format!(", with what changes of step {}", c.steps.join(", ")),
+        };
+        lines.push(format!("{what:9}  {} {}, version {}{with}", c.kind, c.name, c.version));
         lines.extend(difference(c));
     }
     let same = plan.changes.iter().filter(|c| c.change == ChangeKind::Same).count();
@@ -205,6 +258,9 @@ pub fn changes(plan: &PublishResult) -> String {
     }
     lines.join("\n")
 }
+
+/// How many users of a definition are shown.
+const MOST_USERS: usize = 20;
 
 /// Of how many it is shown that they act by themselves.
 const MOST_ACTS: usize = 8;

@@ -121,6 +121,11 @@ pub fn versions(page: &Page<VersionItem>) -> String {
         let at = v.published_at.to_rfc3339_opts(chrono::SecondsFormat::Secs, true);
         let what = if v.withdrawn { "withdrawn" } else { "published" };
         lines.push(format!("version {}, {what} by {} at {at}", v.version, v.published_by.shown()));
+        let steps: Vec<String> =
+            v.steps.iter().map(|(name, version)| format!("{name} version {version}")).collect();
+        if !steps.is_empty() {
+            lines.push(format!("    with the shared steps {}", steps.join(", ")));
+        }
         if let Some(before) = page.items.get(i + 1) {
             let diff = TextDiff::from_lines(&before.text, &v.text);
             let changed = diff.iter_all_changes().filter(|l| l.tag() != ChangeTag::Equal);

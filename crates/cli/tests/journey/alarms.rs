@@ -101,3 +101,42 @@ fn an_alarm_is_seen_to_and_cleared_from_its_page() {
     });
     assert_eq!(browser.violations(), Vec::<String>::new());
 }
+
+#[test]
+fn a_source_that_falls_silent_is_told_of_until_it_is_heard_again() {
+    let mut stage = Stage::bare();
+    stage.secret("yard", "yard", &["source/yard"]);
+    let source = "source: yard\nsilent_after: 10s\nintake: { webhook: { credential: { bearer: \
+                  \"${secret('yard')}\" } } }\n";
+    stage.publish(source);
+    let second = stage.second_node();
+    let alarm = |state: &str| {
+        let page = second.get("/api/v1/alarms?source=arvok&kind=source.silent");
+        let found = page["items"].as_array().and_then(|all| all.first()).cloned();
+        found.filter(|alarm| alarm["state"] == state)
+    };
+    let raised = until("its silence is told", || alarm("raised"));
+    assert_eq!(raised["resource"], "source/yard");
+    assert_eq!(raised["summary"], "source yard was not heard of within 10s");
+    // What somebody makes up is not heard of it, and another node goes on.
+    let alert = json!({ "kind": "disk.usage", "severity": "minor", "resource": "vm/a" });
+    let (status, made_up) = stage.call(Method::POST, "/in/yard", Some(&alert));
+    assert_eq!(status, 202, "{made_up}");
+    let heard = "SELECT source FROM delivery_count WHERE source = 'yard'";
+    assert_eq!(second.records().rows(heard).len(), 0);
+    stage.kill_node();
+    second.send("yard", &alert);
+    until("that it is heard again", || alarm("cleared"));
+    let raised = until("and silent again", || alarm("raised"));
+    assert!(
+        raised["summary"].as_str().is_some_and(|s| s.contains("10s at most is expected")),
+        "{raised}"
+    );
+    let wrong = "source: odd\nsilent_after: 5s\nintake: { schedule: { cron: '0 * * * *' } }\n";
+    let body = json!({ "files": [{ "file": "odd.yaml", "text": wrong }] });
+    let (status, said) = second.call(Method::POST, "/api/v1/publish", Some(&body));
+    assert_eq!(status, 422, "{said}");
+    let said = said.to_string();
+    assert!(said.contains("is from 10s to 30d, not 5s"), "{said}");
+    assert!(said.contains("of a schedule are Arvok's own"), "{said}");
+}

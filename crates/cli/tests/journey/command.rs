@@ -63,7 +63,7 @@ fn check_needs_no_server_and_marks_the_place() {
     let said = arvok(&["check", DEMO, LIBRARY], &[], "");
     assert_eq!(said.code, 0, "{}", said.all());
     assert!(
-        said.out.contains("91 definitions in 67 files are good; ")
+        said.out.contains("93 definitions in 69 files are good; ")
             && said.out.contains(" examples hold"),
         "{}",
         said.out

@@ -216,7 +216,7 @@ fn questions() {
     /api/v1/alerts/abc: 404 not-found there is no /api/v1/alerts/abc; the last part should be a number
     /api/v1/alerts/99: 404 not-found there is no alert 99
     /api/v1/jobs?state=lost: 400 bad-request the query is not as expected: `lost` is no job state: it is one of queued, running, waiting, paused, succeeded, failed, cancelled, expired, refused, unsure
-    /api/v1/definitions/rool: 404 not-found there is no kind `rool`; the kinds are source, rule, runbook, connector, connection, subscriber, contact, calendar, group, guard, plan
+    /api/v1/definitions/rool: 404 not-found there is no kind `rool`; the kinds are source, rule, runbook, step, connector, connection, subscriber, contact, calendar, group, guard, plan
     /api/v1/definitions/rule/none: 404 not-found there is no rule `none`
     /api/v1/watch?window=1y: 400 bad-request window: `1y` is not a length of time; write it like 90s, 15m, 1h30m or 2d
     /api/v1/nothing: 404 not-found there is no GET /api/v1/nothing; the API is described at /api/v1/openapi.json

@@ -39,7 +39,7 @@ fn it_is_listed_shown_and_copied_without_a_server() {
         .iter()
         .filter_map(|i| i["name"].as_str())
         .collect();
-    assert!(names.len() == 30 && names.is_sorted(), "{names:?}");
+    assert!(names.len() == 31 && names.is_sorted(), "{names:?}");
     let shown = arvok(&["runbook", "library", "page-rota"], &[], "");
     assert!(
         shown.out.starts_with("runbook: page-rota\n") && shown.err.contains("it needs pager"),

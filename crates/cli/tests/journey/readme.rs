@@ -24,6 +24,7 @@ const DEVICE_GUIDE: &str = include_str!("../../../../docs/guide/reach-a-device.m
 const RUNNER_GUIDE: &str = include_str!("../../../../docs/guide/run-a-runner.md");
 const SCRIPT_GUIDE: &str = include_str!("../../../../docs/guide/write-a-script.md");
 const PLAN_GUIDE: &str = include_str!("../../../../docs/guide/run-at-times.md");
+const PEOPLE_GUIDE: &str = include_str!("../../../../docs/guide/tell-people.md");
 const SENDER_GUIDE: &str = include_str!("../../../../docs/guide/connect-a-sender.md");
 
 /// Somebody who reads a page and does what it says.
@@ -283,6 +284,11 @@ fn the_guide_to_hypervisors_does_what_it_says() {
 #[test]
 fn the_guide_to_plans_does_what_it_says() {
     Reader::new("guide-plans").follow(PLAN_GUIDE);
+}
+
+#[test]
+fn the_guide_to_telling_people_does_what_it_says() {
+    Reader::new("guide-people").follow(PEOPLE_GUIDE);
 }
 
 #[test]

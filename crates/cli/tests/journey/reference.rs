@@ -12,12 +12,15 @@ fn the_pages_are_true() {
         "source",
         "rule",
         "runbook",
+        "step",
         "connector",
         "connection",
         "subscriber",
         "contact",
+        "calendar",
         "group",
         "guard",
+        "plan",
     ];
     for page in pages {
         let file =

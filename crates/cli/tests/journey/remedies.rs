@@ -61,7 +61,7 @@ fn a_step_that_must_not_be_repeated_leaves_the_job_unsure_until_a_person_speaks(
     .expect("the demo");
     stage.publish(&text.replace("repeat: keyed", "repeat: never"));
     stage.publish(&rule("doubt", "test.doubt", "grow-disk", ""));
-    stage.harbour.yard.set_faults(Faults { delay_ms: 1500, ..Faults::default() });
+    stage.harbour.yard.set_faults(Faults { delay_ms: 4000, ..Faults::default() });
     let seq = raise(&stage, "test.doubt", "vm/quill-report-2");
     until("the call to be out", || {
         (stage.get("/api/v1/jobs/1")["steps"][2]["state"] == "running").then_some(())
@@ -73,7 +73,8 @@ fn a_step_that_must_not_be_repeated_leaves_the_job_unsure_until_a_person_speaks(
         job["job"]["failure"].as_str().is_some_and(|f| f.contains("must not be done twice")),
         "{job:#}"
     );
-    assert!(stage.get("/api/v1/watch")["needs_you"].as_array().is_some_and(|n| n.len() == 1));
+    let needs = &stage.get("/api/v1/watch")["needs_you"];
+    assert!(needs.as_array().is_some_and(|n| n.len() == 1), "{needs:#}");
 
     let said = stage.arvok(&["job", "resolve", "1", "--as", "done"]);
     assert_eq!(said.code, 0, "{}", said.all());

@@ -74,7 +74,7 @@ fn why_says_clause_by_clause_what_a_rule_makes_of_an_alert() {
 
     let said = stage.arvok(&["alert", "why", "1"]);
     assert!(
-        said.out.contains("17 rules were asked, 1 match") && said.out.contains("One clause short"),
+        said.out.contains("18 rules were asked, 1 match") && said.out.contains("One clause short"),
         "{}",
         said.out
     );

@@ -26,7 +26,8 @@ pub struct Acting {
     pub name: String,
     /// The connections that its jobs may call through; `scripts` for scripts on a node.
     pub connections: BTreeSet<String>,
-    /// What of it changed: itself, a runbook, a contact, a connection, a connector or a group.
+    /// What of it changed: itself, a runbook, a shared step, a contact, a connection, a connector
+    /// or a group.
     pub changed: Vec<(Kind, String)>,
 }
 
@@ -109,6 +110,9 @@ impl<'a> Reaches<'a> {
         // Messages to people are calls as well, which their contacts say.
         for contact in runbook.contacts() {
             self.add_used(reach, Kind::Contact, contact);
+        }
+        for step in runbook.shared_steps() {
+            self.note(reach, Kind::Step, step);
         }
         if !runbook.scripts().is_empty() {
             reach.insert((Kind::Connection, SCRIPTS.to_owned()), 0);

@@ -2,8 +2,12 @@
 //! exceptions and with occurrences that were moved.
 
 mod document;
+mod events;
+mod read;
 
 pub use document::{CalendarDoc, NamedCalendar};
+pub use events::EventNames;
+pub use read::CalendarReading;
 
 use chrono::{DateTime, Datelike, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, TimeZone, Utc};
 use chrono_tz::Tz;
@@ -27,13 +31,13 @@ const FIRST_YEAR: i32 = 2000;
 const LONGEST: TimeDelta = TimeDelta::days(366);
 
 /// A calendar.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Calendar {
     events: Vec<CalendarEvent>,
 }
 
 /// An event of a calendar.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 struct CalendarEvent {
     summary: String,
     attendees: Vec<String>,

@@ -1,9 +1,16 @@
 //! Calendars as programs write them: repeated, with exceptions, moved, across changes of clocks,
 //! and what is none.
 
-use super::{Calendar, duration};
+use super::{Calendar, NamedCalendar, duration};
+use crate::{
+    Catalog,
+    catalog::check_files,
+    contact::{Contact, Who},
+};
 use chrono::{DateTime, TimeDelta, Utc};
 use chrono_tz::Tz;
+use serde_json::json;
+use std::collections::BTreeMap;
 
 fn at(text: &str) -> DateTime<Utc> {
     text.parse().expect("a time")
@@ -132,4 +139,120 @@ fn lengths_of_time() {
     for text in ["", "1D", "P1H", "PT1D", "P-1D", "PT9999999999999999999H", "PT5µ"] {
         assert_eq!(duration(text), None, "{text}");
     }
+}
+
+const OFFICE: &str = "connector: office
+operations:
+  calendar.read: { request: { method: GET, path: /harbour.ics }, repeat: safe }
+  calendar.clear: { request: { method: POST, path: /clear } }
+---
+connection: office
+connector: office
+base: http://127.0.0.1:7401
+";
+
+fn problems(calendar: &str) -> String {
+    let text = format!("{OFFICE}---\n{calendar}");
+    let seen = crate::catalog::Observed::default();
+    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &seen);
+    checked.problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn a_calendar_is_read_by_an_operation_that_is_there_and_changes_nothing() {
+    assert_eq!(problems("calendar: sailings\ncall: calendar.read\nvia: office\nevery: 5m\n"), "");
+    insta::assert_snapshot!(
+        problems("calendar: sailings\ncall: calendar.clear\nvia: office\nevery: 5s\n"),
+        @r"
+    all.yaml:13:8: is from 1m to 1d, not 5s
+       13 | every: 5s
+          |        ^^
+    "
+    );
+    insta::assert_snapshot!(
+        problems("calendar: sailings\ncall: calendar.raed\nvia: offic\ngive: { of: \"${result}\" }\ntext: rslt\n"),
+        @r#"
+    all.yaml:13:16: `result` is not known here; nothing is, write a plain value
+       13 | give: { of: "${result}" }
+          |                ^^^^^^
+    all.yaml:14:7: `rslt` is not known here; known here: result
+       14 | text: rslt
+          |       ^^^^
+    "#
+    );
+    insta::assert_snapshot!(
+        problems("calendar: sailings\ncall: calendar.clear\nvia: office\n"),
+        @r"
+    all.yaml:11:7: a calendar is read again and again; call an operation that is `repeat: safe`
+       11 | call: calendar.clear
+          |       ^^^^^^^^^^^^^^
+    "
+    );
+    insta::assert_snapshot!(problems("calendar: sailings\nvia: office\nevery: 5m\n"), @r"
+    all.yaml:10:1: the key `events` is missing: iCalendar; or `events_from`, a file; or `call`, an operation that gives it
+       10 | calendar: sailings
+          | ^
+    all.yaml:11:6: belongs to `call`, which is not there
+       11 | via: office
+          |      ^^^^^^
+    all.yaml:12:8: belongs to `call`, which is not there
+       12 | every: 5m
+          |        ^^
+    ");
+    insta::assert_snapshot!(problems("calendar: sailings\ncall: calendar.read\n"), @r"
+    all.yaml:10:1: the key `via` is missing here: through which connection is it called?
+       10 | calendar: sailings
+          | ^
+    ");
+    let both = "calendar: sailings\ncall: calendar.read\nvia: office\nevents: x\n";
+    insta::assert_snapshot!(problems(both), @r"
+    all.yaml:11:7: its events stand here already; leave one of the two out
+       11 | call: calendar.read
+          |       ^^^^^^^^^^^^^
+    ");
+}
+
+#[test]
+fn what_was_read_counts_from_then_on_and_before_it_nothing_is_known() {
+    let text = format!(
+        "{OFFICE}---\ncalendar: sailings\nzone: Europe/Oslo\ncall: calendar.read\nvia: office\n\
+        text: result.ics\n---\nguard: at-sea\nfrozen: {{ during: sailings }}\n---\n\
+        contact: vera\nhours: {{ during: sailings }}\n\
+        ways: [ {{ call: calendar.read, via: office }} ]\n"
+    );
+    let seen = crate::catalog::Observed::default();
+    let checked = check_files([("all.yaml", text.as_str())], &[], &Catalog::default(), &seen);
+    assert_eq!(checked.problems, []);
+    let unread = Catalog::new(checked.entries);
+    let now = at("2026-06-05T12:00:00Z");
+    let reached = |catalog: &Catalog, at: DateTime<Utc>| {
+        let guards = catalog.guards(at);
+        guards.get("at-sea").expect("a guard").frozen.as_ref().expect("times").reach(at)
+    };
+    assert!(!reached(&unread, now), "nothing begins before it is known what is on");
+    let is_in = |catalog: &Catalog, at| {
+        let (contact, _) = catalog.get::<Contact>("vera").expect("a contact");
+        let Who::Person(person) = &contact.who else { panic!("a person") };
+        person.hours.as_ref().expect("hours").hold(catalog, at)
+    };
+    assert!(is_in(&unread, now), "and nobody cannot be reached");
+
+    let sailing = event(&["SUMMARY:Late sailing", "DTSTART:20260605T170000", "DURATION:PT2H"]);
+    let ics = format!("BEGIN:VCALENDAR\r\n{sailing}END:VCALENDAR\r\n");
+    let (named, _) = unread.get::<NamedCalendar>("sailings").expect("a calendar");
+    let reading = named.reading.as_ref().expect("is read");
+    assert_eq!(reading.text_of(&json!({ "ics": ics })), Ok(ics.clone()));
+    insta::assert_snapshot!(reading.text_of(&json!({})).expect_err("is none"), @"`text`, which is result.ics: there is no field `ics`");
+    insta::assert_snapshot!(reading.text_of(&json!({ "ics": 4 })).expect_err("is none"), @"`text`, which is result.ics, gives no text");
+
+    let of = |text: &str, at| BTreeMap::from([("sailings".to_owned(), (text.to_owned(), at))]);
+    let (read, faulty) = unread.with_calendars(&of(&ics, now));
+    assert_eq!(faulty, Vec::<String>::new());
+    assert!(reached(&read, now));
+    assert!(!is_in(&read, now) && is_in(&read, at("2026-06-05T16:00:00Z")));
+    // What cannot be read leaves what was read before.
+    let later = at("2026-06-05T13:00:00Z");
+    let (still, faulty) = read.with_calendars(&of("nothing", later));
+    insta::assert_snapshot!(faulty.join("\n"), @"the events of calendar sailings: is no calendar: it is text that begins with BEGIN:VCALENDAR and ends with END:VCALENDAR (RFC 5545)");
+    assert!(is_in(&still, at("2026-06-05T16:00:00Z")));
 }

@@ -9,7 +9,8 @@ use crate::{
     document::Problem,
     expr::Path,
     glob::Glob,
-    rule::{Demands, Rule},
+    rule::{Demands, OWNER_LABEL, RULE_LABEL, Rule},
+    source::OWN,
     text::hint,
 };
 use std::collections::{BTreeMap, BTreeSet};
@@ -35,18 +36,22 @@ pub struct Observed {
     pub repeats: Vec<(String, String, Period)>,
 }
 
-/// The rules by the runbooks that they dispatch.
-pub(super) struct Rivals<'a>(BTreeMap<&'a str, Vec<&'a Rule>>);
+/// All rules, and which of them dispatch each runbook.
+pub(super) struct Rivals<'a> {
+    rules: Vec<&'a Rule>,
+    by_runbook: BTreeMap<&'a str, Vec<&'a Rule>>,
+}
 
 impl<'a> Rivals<'a> {
     pub fn among(whole: &'a Catalog) -> Self {
         let mut by_runbook: BTreeMap<&str, Vec<&Rule>> = BTreeMap::new();
-        for (rule, _) in whole.all::<Rule>() {
+        let rules: Vec<&Rule> = whole.all::<Rule>().map(|(rule, _)| rule).collect();
+        for rule in &rules {
             for dispatch in &rule.dispatch {
                 by_runbook.entry(&dispatch.runbook).or_default().push(rule);
             }
         }
-        Self(by_runbook)
+        Self { rules, by_runbook }
     }
 }
 
@@ -65,6 +70,7 @@ pub(super) fn warnings(
         found.resources(seen);
         found.case(seen);
         found.others(rivals, seen);
+        found.followed(rivals);
         found.awaited();
         found.cap();
     }
@@ -211,7 +217,8 @@ impl Lint<'_> {
 
     fn others(&mut self, rivals: &Rivals<'_>, seen: &Observed) {
         for dispatch in &self.rule.dispatch {
-            let rivals = rivals.0.get(dispatch.runbook.as_str()).map_or(&[][..], Vec::as_slice);
+            let rivals =
+                rivals.by_runbook.get(dispatch.runbook.as_str()).map_or(&[][..], Vec::as_slice);
             let others = rivals.iter().filter(|other| other.name != self.rule.name).take(COMPARED);
             let known = |path: &Path| match path {
                 Path::Resource => seen.resources.iter().cloned().collect(),
@@ -227,6 +234,38 @@ impl Lint<'_> {
                     rival.name, dispatch.runbook
                 );
                 self.warn("same-runbook", &format!("{}/runbook", dispatch.place), message);
+            }
+        }
+    }
+
+    /// Events of rules that there are not.
+    fn followed(&mut self, rivals: &Rivals<'_>) {
+        let listen = &self.rule.listen;
+        let is_own = |glob: &Glob| glob.exact() == Some(OWN);
+        if !listen.sources.as_ref().is_some_and(|sources| sources.iter().all(is_own)) {
+            return;
+        }
+        let rules = rivals.rules.iter().filter(|other| other.name != self.rule.name);
+        let values = |label: &str| -> Vec<&str> {
+            match label {
+                RULE_LABEL => rules.clone().map(|rule| rule.name.as_str()).collect(),
+                _ => rules.clone().filter_map(|rule| rule.owner.as_deref()).collect(),
+            }
+        };
+        for (label, what) in [(RULE_LABEL, "is called"), (OWNER_LABEL, "is owned by")] {
+            let globs = listen.labels.iter().filter(|(name, _)| name == label);
+            for (i, glob) in globs.flat_map(|(_, globs)| globs.iter().enumerate()) {
+                let known = values(label);
+                if known.iter().any(|value| glob.matches(value)) {
+                    continue;
+                }
+                let near = glob.exact().map_or_else(String::new, |name| hint(name, known));
+                let message = format!(
+                    "no other rule {what} `{}`: there are no events of its jobs{near}",
+                    glob.as_str()
+                );
+                let place = self.place(&format!("/listen/labels/{label}"), i);
+                self.warn("follows-nobody", &place, message);
             }
         }
     }

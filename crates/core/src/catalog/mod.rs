@@ -4,6 +4,7 @@
 
 pub mod lint;
 mod references;
+mod shared_steps;
 
 pub use lint::Observed;
 
@@ -12,7 +13,7 @@ use crate::{
     connector::{self, Connection, Connector, Operation},
     contact::Contact,
     definition::{AnyDefinition, Defined, Definition, Kind, Missing, Others, as_kind},
-    document::{Document, Problem, parse_file},
+    document::{Document, Parts, Problem, parse_file},
     group::Group,
     guard::{AHEAD, AtTimes, Guard, Guards, StandingGuard},
     job,
@@ -20,7 +21,7 @@ use crate::{
     plan::{self, Plan},
     rehearse,
     rule::Rule,
-    runbook::Runbook,
+    runbook::{Runbook, SharedStep},
     source::Source,
     subscriber::Subscriber,
     text::nearest,
@@ -53,10 +54,11 @@ impl KindOf {
 }
 
 /// All kinds of definitions.
-const KINDS: [KindOf; 11] = [
+const KINDS: [KindOf; 12] = [
     KindOf::of::<Source>(),
     KindOf::of::<Rule>(),
     KindOf::of::<Runbook>(),
+    KindOf::of::<SharedStep>(),
     KindOf::of::<Connector>(),
     KindOf::of::<Connection>(),
     KindOf::of::<Subscriber>(),
@@ -99,7 +101,7 @@ pub struct Entry {
     /// Counts from one with every change.
     pub version: i32,
     /// Kept for places of diagnostics, and for showing.
-    pub document: Document,
+    pub document: Arc<Document>,
     /// What it is.
     pub kind: Kind,
     /// Compiled.
@@ -199,6 +201,12 @@ impl Catalog {
         }
     }
 
+    /// The shared steps that stand, with those of documents in their place, as runbooks are made of
+    /// them.
+    pub fn parts(&self, documents: &[Document]) -> Parts {
+        shared_steps::parts(documents, &[], self)
+    }
+
     /// The definitions that name one of them, or list it.
     pub fn used_by(&self, kind: Kind, name: &str) -> Vec<(Kind, &str)> {
         let names_it = |e: &Entry| {
@@ -208,9 +216,46 @@ impl Catalog {
         self.entries.values().filter(|e| names_it(e)).map(|e| (e.kind, e.name.as_str())).collect()
     }
 
+    /// The rules and subscribers that listen for events of a rule's proposals and jobs, as far as
+    /// their sources, kinds and labels say.
+    pub fn followers(&self, rule: &Rule) -> Vec<(Kind, &str)> {
+        let rules = self.all::<Rule>().map(|(other, _)| other);
+        let rules = rules.filter(|other| other.follows(rule));
+        let subscribers = self.all::<Subscriber>().map(|(subscriber, _)| subscriber);
+        let subscribers = subscribers.filter(|subscriber| subscriber.listen.follows(rule));
+        let rules = rules.map(|other| (Kind::Rule, other.name.as_str()));
+        rules.chain(subscribers.map(|s| (Kind::Subscriber, s.name.as_str()))).collect()
+    }
+
     /// The matcher over all rules.
     pub fn matcher(&self) -> Matcher {
         Matcher::new(self.rules().collect())
+    }
+
+    /// This set with the events of calendars that were read from where they are kept: by name, the
+    /// text and since when it stands so. Why some could not be read; these stay as they are.
+    #[must_use]
+    pub fn with_calendars(
+        mut self,
+        read: &BTreeMap<String, (String, DateTime<Utc>)>,
+    ) -> (Self, Vec<String>) {
+        let mut faulty = Vec::new();
+        for (name, (text, at)) in read {
+            let key = (Kind::Calendar, name.clone());
+            let Some(entry) = self.entries.get(&key) else { continue };
+            let Some(named) = entry.as_kind::<NamedCalendar>() else { continue };
+            if named.reading.is_none() || named.read_at == Some(*at) {
+                continue;
+            }
+            match named.with_events(text, *at) {
+                Ok(named) => {
+                    let entry = Entry { definition: Arc::new(named), ..Entry::clone(entry) };
+                    self.entries.insert(key, Arc::new(entry));
+                }
+                Err(why) => faulty.push(format!("the events of calendar {name}: {why}")),
+            }
+        }
+        (self, faulty)
     }
 
     /// All guards, each with the group that its targets belong to and the times of its calendars
@@ -220,9 +265,10 @@ impl Catalog {
         let mut known: BTreeMap<String, Vec<TimedEvent>> = BTreeMap::new();
         for guard in self.all::<Guard>().map(|(guard, _)| guard) {
             for at in guard.frozen.iter().chain(&guard.only) {
-                if let (false, Some((named, _))) =
-                    (known.contains_key(&at.calendar), self.get::<NamedCalendar>(&at.calendar))
-                {
+                // Of what was not read yet it is not known what is on.
+                let named = self.get::<NamedCalendar>(&at.calendar);
+                let named = named.filter(|(named, _)| named.is_known());
+                if let (false, Some((named, _))) = (known.contains_key(&at.calendar), named) {
                     let events = named.calendar.within(now, now + AHEAD.delta());
                     known.insert(at.calendar.clone(), events);
                 }
@@ -282,7 +328,7 @@ fn shared<T: Defined + Send + Sync>(entry: &Entry) -> Option<Arc<T>> {
 pub struct Checked {
     /// What is good by itself.
     pub entries: Vec<Arc<Entry>>,
-    /// All diagnostics, in the order of the files.
+    /// All diagnostics: first of files that cannot be read, then in the order of the documents.
     pub problems: Vec<Problem>,
     /// What is allowed and most likely not meant.
     pub warnings: Vec<Problem>,
@@ -315,11 +361,8 @@ fn contradicted(whole: &Catalog, published: &Catalog, anew: &[Arc<Entry>]) -> Ve
         } else {
             references::check(entry, published, false, &unknown)
         };
-        let stands = format!("{} `{}` stands so in what is published", entry.kind, entry.name);
-        now.into_iter().filter(move |p| !known.contains(p)).map(move |mut p| {
-            p.message = format!("{}; {stands}", p.message);
-            p
-        })
+        let new = now.into_iter().filter(|p| !known.contains(p)).collect();
+        stands_so(new, &entry.document)
     });
     wrong.take(MAX_CONTRADICTED).collect()
 }
@@ -336,43 +379,40 @@ pub fn check_files<'a>(
     seen: &Observed,
 ) -> Checked {
     let mut checked = Checked::default();
+    let (documents, problems) = parsed(files);
+    checked.problems = problems;
+    let parts = shared_steps::parts(&documents, gone, published);
+    let anew = shared_steps::users(&documents, &parts, gone, published);
     let mut placed: BTreeMap<(Kind, String), String> = BTreeMap::new();
-    let mut expanded = 0;
-    for (file, text) in files {
-        let documents = match parse_file(file, text) {
-            Ok(documents) => documents,
-            Err(problem) => {
-                checked.problems.push(problem);
-                continue;
-            }
-        };
-        expanded += documents.last().map_or(0, |d| d.bytes);
-        if expanded > MAX_PUBLICATION {
-            let most = MAX_PUBLICATION >> 20;
-            let wrong = format!(
-                "the files together make more than {most} MiB with their aliases written out"
-            );
-            checked.problems.extend(documents.first().map(|d| d.problem("", wrong)));
-            break;
-        }
-        for document in documents {
-            match check_document(&document) {
-                Ok((kind, definition)) => {
-                    let key = (kind, document.name.clone());
-                    if let Some(other) = placed.insert(key, document.file.clone()) {
-                        let wrong = format!(
-                            "{} `{}` is defined a second time; the first stands in {other}",
-                            document.kind, document.name
-                        );
-                        checked
-                            .problems
-                            .push(document.problem(&format!("/{}", document.kind), wrong));
-                    }
-                    checked.entries.push(versioned(document, kind, definition, published));
+    for mut document in documents {
+        document.parts = Arc::clone(&parts);
+        match check_document(&document) {
+            Ok((kind, definition)) => {
+                let key = (kind, document.name.clone());
+                if let Some(other) = placed.insert(key, document.file.clone()) {
+                    let wrong = format!(
+                        "{} `{}` is defined a second time; the first stands in {other}",
+                        document.kind, document.name
+                    );
+                    checked.problems.push(document.problem(&format!("/{}", document.kind), wrong));
                 }
-                Err(problems) => checked.problems.extend(problems),
+                checked.entries.push(versioned(document, kind, definition, published));
+            }
+            Err(problems) => checked.problems.extend(problems),
+        }
+    }
+    match anew {
+        Ok(runbooks) => {
+            for document in runbooks {
+                match check_document(&document) {
+                    Ok((kind, definition)) => {
+                        checked.entries.push(versioned(document, kind, definition, published));
+                    }
+                    Err(problems) => checked.problems.extend(stands_so(problems, &document)),
+                }
             }
         }
+        Err(problem) => checked.problems.push(problem),
     }
     let whole = published.clone().without(gone).with(checked.entries.iter().cloned());
     let faulty = !checked.problems.is_empty();
@@ -412,18 +452,64 @@ fn unheld_examples(entry: &Entry, runbook: &Runbook, whole: &Catalog) -> Vec<Pro
         .collect()
 }
 
+/// The documents of files, and the diagnostics of those that are none.
+fn parsed<'a>(
+    files: impl IntoIterator<Item = (&'a str, &'a str)>,
+) -> (Vec<Document>, Vec<Problem>) {
+    let (mut documents, mut problems) = (Vec::new(), Vec::new());
+    let mut expanded = 0;
+    for (file, text) in files {
+        let parsed = match parse_file(file, text) {
+            Ok(parsed) => parsed,
+            Err(problem) => {
+                problems.push(problem);
+                continue;
+            }
+        };
+        expanded += parsed.last().map_or(0, |d| d.bytes);
+        if expanded > MAX_PUBLICATION {
+            let most = MAX_PUBLICATION >> 20;
+            let wrong = format!(
+                "the files together make more than {most} MiB with their aliases written out"
+            );
+            problems.extend(parsed.first().map(|d| d.problem("", wrong)));
+            break;
+        }
+        documents.extend(parsed);
+    }
+    (documents, problems)
+}
+
+/// Diagnostics about what stands and is not among the files.
+fn stands_so(problems: Vec<Problem>, document: &Document) -> impl Iterator<Item = Problem> {
+    let stands = format!("{} `{}` stands so in what is published", document.kind, document.name);
+    problems.into_iter().map(move |mut p| {
+        p.message = format!("{}; {stands}", p.message);
+        p
+    })
+}
+
+/// The version of a document that is published: a new one unless it is what stands.
+fn version_of(document: &Document, kind: Kind, published: &Catalog) -> i32 {
+    let next = published.next_version(kind, &document.name);
+    match published.entry(kind, &document.name) {
+        Some(b) if shared_steps::is_same(&b.document, document) && b.version == next - 1 => {
+            b.version
+        }
+        _ => next,
+    }
+}
+
 fn versioned(
-    document: Document,
+    mut document: Document,
     kind: Kind,
     definition: AnyDefinition,
     published: &Catalog,
 ) -> Arc<Entry> {
-    let next = published.next_version(kind, &document.name);
-    let version = match published.entry(kind, &document.name) {
-        Some(b) if b.document.text == document.text && b.version == next - 1 => b.version,
-        _ => next,
-    };
-    Arc::new(Entry { name: document.name.clone(), version, document, kind, definition })
+    document.parts = shared_steps::used(&document.parts, &*definition);
+    let version = version_of(&document, kind, published);
+    let name = document.name.clone();
+    Arc::new(Entry { name, version, document: Arc::new(document), kind, definition })
 }
 
 #[cfg(test)]

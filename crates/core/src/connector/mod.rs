@@ -34,6 +34,7 @@ mod connection;
 mod credential;
 mod exit;
 mod failure;
+mod lookup;
 mod openapi;
 mod operation;
 mod output;
@@ -50,6 +51,8 @@ pub use credential::{
 };
 pub(crate) use exit::{ExitStatuses, is_variable};
 pub use failure::{CallEnd, Failure, Hiding};
+pub use lookup::Lookup;
+pub(crate) use lookup::{LookupDoc, must_be_safe};
 pub use openapi::{Described, Import, ImportError, import};
 pub use operation::{Operation, OperationDoc, Repeat};
 pub use output::MAX_OUTPUT;
@@ -65,8 +68,9 @@ pub use protocols::{libvirt, snmp, visit};
 pub use session::{OpenedSession, Session, SessionDoc};
 
 use crate::{
-    definition::{Defined, Definition, Kind, Missing, Others},
+    definition::{Defined, Definition, Fault, Kind, Mismatch, Missing, Others},
     document::{Checker, Document, Problem},
+    expr::Template,
     text::hint,
 };
 use schemars::JsonSchema;
@@ -189,6 +193,29 @@ pub fn operation<'a>(
     };
     let found = connector.operations.get(operation).ok_or_else(missing)?;
     Ok((connection.for_protocol(found.protocol(), others), found))
+}
+
+/// Whether an operation is there, takes what it is given, and ends by itself.
+pub(crate) fn misfits_of_call(
+    at: &str,
+    (via, name): (&str, &str),
+    (given, give): (&[String], &Template),
+    others: &dyn Others,
+) -> Vec<Mismatch> {
+    match operation(others, via, name) {
+        Err(missing) => {
+            let key = if missing.what == Kind::Connection.as_str() { "via" } else { "call" };
+            vec![Mismatch::at(format!("{at}/{key}"), missing)]
+        }
+        Ok((_, found)) if found.callback().is_some() => {
+            let why = format!("`{name}` calls back, and only a step of its own waits for that");
+            vec![Mismatch::at(format!("{at}/call"), Fault::Unfit(why))]
+        }
+        Ok((_, found)) => {
+            let whose = format!("operation `{name}`");
+            found.takes.misfits(&format!("{at}/give"), &whose, given, give)
+        }
+    }
 }
 
 #[cfg(test)]

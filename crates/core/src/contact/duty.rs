@@ -1,12 +1,11 @@
 //! Who of a team is on duty: by a calendar, or as another system says.
 
-use super::{Person, hours::zone, operation_fits};
+use super::{Person, hours::zone};
 use crate::{
     calendar::{Calendar, OngoingEvent},
-    connector::{self, Repeat},
+    connector::{Lookup, LookupDoc},
     definition::{Fault, Mismatch, Others},
     document::Checker,
-    expr::{Expr, Names, Scope, Template, Val},
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
@@ -62,18 +61,9 @@ enum Says {
 /// An operation that says who is on duty.
 #[derive(Clone, Debug)]
 pub struct DutyCall {
-    /// The operation.
-    pub operation: String,
-    /// The connection through which it is called.
-    pub via: String,
-    /// What it is given.
-    pub give: Map<String, Value>,
-    give_template: Template,
-    who: Expr,
+    /// The operation, and where in its result the names are.
+    pub lookup: Lookup,
 }
-
-const RESULT: Names<'static> = Names { roots: &["result"], functions: &[], types: &[] };
-const NOTHING: Names<'static> = Names { roots: &[], functions: &[], types: &[] };
 
 impl DutyDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Duty> {
@@ -107,24 +97,13 @@ impl DutyDoc {
         if self.zone.is_some() {
             check.fail(&format!("{at}/zone"), "is that of a `calendar`, and there is none");
         }
-        let mut given = |key: &str, text: &Option<String>, rule: &str| {
-            if text.is_none() {
-                check.fail(at, format!("the key `{key}` is missing here: {rule}"));
-            }
-            text.clone()
-        };
-        let via = given("via", &self.via, "through which connection is it called?");
-        let who = given("who", &self.who, "which of `result` are the names?");
-        let give = Value::Object(self.give.clone());
-        let give_template = check.template(&format!("{at}/give"), &give, NOTHING);
-        let who = check.expr(&format!("{at}/who"), &who?, RESULT);
-        Some(DutyCall {
-            operation: self.call.clone()?,
-            via: via?,
-            give: self.give.clone(),
-            give_template: give_template?,
-            who: who?,
-        })
+        let reads = ("who", self.who.as_deref().unwrap_or("result"));
+        let (call, via) = (self.call.as_deref()?, self.via.as_ref());
+        let lookup = LookupDoc { call, via, give: &self.give, reads }.check(check, at);
+        if self.who.is_none() {
+            check.fail(at, "the key `who` is missing here: which of `result` are the names?");
+        }
+        Some(DutyCall { lookup: lookup? })
     }
 }
 
@@ -173,18 +152,7 @@ impl Duty {
                     }
                 }
             }
-            Says::Call(call) => {
-                let names = (call.via.as_str(), call.operation.as_str());
-                let given: Vec<String> = call.give.keys().cloned().collect();
-                let mut misfits = operation_fits(at, names, (&given, &call.give_template), others);
-                let found = connector::operation(others, &call.via, &call.operation);
-                if found.is_ok_and(|(_, operation)| operation.repeat != Repeat::Safe) {
-                    let why = "who is on duty is looked up; call an operation that is `repeat: \
-                               safe`";
-                    misfits.push(Mismatch::at(format!("{at}/call"), Fault::Unfit(why.to_owned())));
-                }
-                misfits
-            }
+            Says::Call(call) => call.lookup.misfits(at, "who is on duty is looked up", others),
         }
     }
 }
@@ -205,7 +173,7 @@ impl DutyCall {
         result: &Value,
         persons: &[(&str, &Person)],
     ) -> Result<Vec<String>, String> {
-        let said = self.who.eval(&ResultScope(result)).map_err(|e| format!("who: {e}"))?.to_json();
+        let said = self.lookup.read(result).map_err(|e| format!("who: {e}"))?;
         let said = match &said {
             Value::Array(all) => all.iter().filter_map(Value::as_str).collect(),
             Value::String(one) => vec![one.as_str()],
@@ -222,13 +190,5 @@ impl DutyCall {
             true => Err(format!("says {}, who is no member", said.join(", "))),
             false => Ok(people),
         }
-    }
-}
-
-struct ResultScope<'a>(&'a Value);
-
-impl<'a> Scope<'a> for ResultScope<'a> {
-    fn name(&'a self, name: &str) -> Option<Val<'a>> {
-        (name == "result").then(|| Val::json(self.0))
     }
 }

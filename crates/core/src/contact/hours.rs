@@ -2,16 +2,14 @@
 //! events of a calendar.
 
 use crate::{
-    calendar::NamedCalendar,
+    calendar::{EventNames, NamedCalendar},
     definition::Others,
     document::{Checker, Texts},
-    glob::Glob,
 };
 use chrono::{DateTime, Datelike, Days, NaiveTime, Utc, Weekday};
 use chrono_tz::Tz;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use std::fmt;
 
 crate::words! {
@@ -77,8 +75,8 @@ pub enum Hours {
     During {
         /// Its name.
         calendar: String,
-        /// What the events are called that count; none: all.
-        events: Vec<Glob>,
+        /// Which of its events count.
+        events: EventNames,
     },
 }
 
@@ -91,14 +89,7 @@ impl HoursDoc {
                 let wrong = "does not go with `during`: its calendar says when";
                 check.fail(&format!("{at}/{key}"), wrong);
             }
-            let at = format!("{at}/events");
-            let one = check.document().value.pointer(&at).is_some_and(Value::is_string);
-            let globs: Vec<Option<Glob>> = self
-                .events
-                .placed(&at, one)
-                .map(|(at, text)| check.accept(&at, Glob::parse(text)))
-                .collect();
-            let events = globs.into_iter().collect::<Option<Vec<_>>>()?;
+            let events = EventNames::check(check, &format!("{at}/events"), &self.events)?;
             return Some(Hours::During { calendar, events });
         }
         if !self.events.0.is_empty() {
@@ -137,17 +128,17 @@ impl Hours {
         }
     }
 
-    /// Whether a moment is within them. By a calendar that is not there it always is: nobody
-    /// becomes one who cannot be reached.
+    /// Whether a moment is within them. By a calendar that is not there, or is not known yet, it
+    /// always is: nobody becomes one who cannot be reached.
     pub fn hold(&self, others: &dyn Others, now: DateTime<Utc>) -> bool {
         let (days, from, to, zone) = match self {
             Self::Daily { days, from, to, zone } => (days, *from, *to, zone),
             Self::During { calendar, events } => {
                 let Ok(named) = others.get::<NamedCalendar>(calendar) else { return true };
-                let counts = |summary: &str| {
-                    events.is_empty() || events.iter().any(|glob| glob.matches(summary))
-                };
-                return named.calendar.on_at(now).iter().any(|event| counts(event.summary));
+                if !named.is_known() {
+                    return true;
+                }
+                return named.calendar.on_at(now).iter().any(|event| events.count(event.summary));
             }
         };
         let here = now.with_timezone(zone).naive_local();
@@ -172,10 +163,9 @@ impl fmt::Display for Hours {
         let (days, from, to, zone) = match self {
             Self::Daily { days, from, to, zone } => (days, from, to, zone),
             Self::During { calendar, events } => {
-                let events: Vec<&str> = events.iter().map(Glob::as_str).collect();
-                return match events.is_empty() {
+                return match events.are_all() {
                     true => write!(f, "during {calendar}"),
-                    false => write!(f, "during {} of {calendar}", events.join(", ")),
+                    false => write!(f, "during {events} of {calendar}"),
                 };
             }
         };

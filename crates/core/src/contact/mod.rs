@@ -257,30 +257,12 @@ impl ContactWay {
     }
 
     fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
-        operation_fits(at, (&self.via, &self.operation), (&self.given, &self.give), others)
-    }
-}
-
-/// Whether an operation is there, takes what it is given, and ends by itself.
-fn operation_fits(
-    at: &str,
-    (via, name): (&str, &str),
-    (given, give): (&[String], &Template),
-    others: &dyn Others,
-) -> Vec<Mismatch> {
-    match connector::operation(others, via, name) {
-        Err(missing) => {
-            let key = if missing.what == Kind::Connection.as_str() { "via" } else { "call" };
-            vec![Mismatch::at(format!("{at}/{key}"), missing)]
-        }
-        Ok((_, operation)) if operation.callback().is_some() => {
-            let why = format!("`{name}` calls back, and only a step of its own waits for that");
-            vec![Mismatch::at(format!("{at}/call"), Fault::Unfit(why))]
-        }
-        Ok((_, operation)) => {
-            let whose = format!("operation `{name}`");
-            operation.takes.misfits(&format!("{at}/give"), &whose, given, give)
-        }
+        connector::misfits_of_call(
+            at,
+            (&self.via, &self.operation),
+            (&self.given, &self.give),
+            others,
+        )
     }
 }
 
@@ -317,7 +299,7 @@ impl Definition for Contact {
             Who::Team(team) => {
                 let members = team.members.iter().map(|name| (Kind::Contact, name.clone()));
                 let asked = team.duty.as_ref().and_then(Duty::asked);
-                let asked = asked.map(|asked| (Kind::Connection, asked.via.clone()));
+                let asked = asked.map(|asked| (Kind::Connection, asked.lookup.via.clone()));
                 members.chain(asked).collect()
             }
         }

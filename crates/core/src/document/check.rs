@@ -97,10 +97,20 @@ impl<'a> Checker<'a> {
         self.note(self.document.inner_problem(&pointer, span, message));
     }
 
+    /// What stands at a pointer.
+    pub fn value_at(&self, pointer: &str) -> Option<&'a Value> {
+        self.document.value.pointer(&(self.written_at)(pointer))
+    }
+
     /// The string that stands at a pointer.
     pub fn string_at(&self, pointer: &str) -> &'a str {
+        self.value_at(pointer).and_then(Value::as_str).unwrap_or_default()
+    }
+
+    /// Notes a diagnostic about the key at a pointer itself.
+    pub fn fail_key(&mut self, pointer: &str, message: impl Into<String>) {
         let pointer = (self.written_at)(pointer);
-        self.document.value.pointer(&pointer).and_then(Value::as_str).unwrap_or_default()
+        self.note(self.document.key_problem(&pointer, message));
     }
 
     /// Notes a diagnostic that has its place already.

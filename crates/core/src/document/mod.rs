@@ -18,7 +18,7 @@ pub use write::{block, flow, scalar};
 pub use yaml::{NOT_UTF8, parse_file, parse_value};
 
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 /// Largest file of definitions, in bytes.
 pub const MAX_FILE: usize = 1 << 20;
@@ -31,6 +31,18 @@ pub const MAX_NODES: usize = 100_000;
 /// Most bytes that a file may hold once its aliases are written out: what anchors keep and aliases
 /// repeat. Counted before anything is copied.
 pub const MAX_EXPANDED: usize = 4 << 20;
+
+/// Documents of which another may be made, by name.
+pub type Parts = Arc<BTreeMap<String, DocumentPart>>;
+
+/// One of these.
+#[derive(Clone, Debug)]
+pub struct DocumentPart {
+    /// Its version.
+    pub version: i32,
+    /// Its text.
+    pub document: Arc<Document>,
+}
 
 /// One document of a file.
 #[derive(Clone, Debug)]
@@ -47,8 +59,10 @@ pub struct Document {
     pub bytes: usize,
     /// Everything.
     pub value: Value,
+    /// The shared steps that it may name: those that stand, or those that it was published with.
+    pub parts: Parts,
     places: BTreeMap<String, Place>,
-    lines: std::sync::Arc<Vec<String>>,
+    lines: Arc<Vec<String>>,
 }
 
 /// Where a key and its value stand. Lines and columns count from one.

@@ -4,7 +4,7 @@
 //! strings and may not repeat. Depth, size and the expansion of aliases are bounded.
 
 use super::{
-    Document, MAX_EXPANDED, MAX_FILE, MAX_FOREIGN, MAX_NESTING, MAX_NODES, Place, Problem,
+    Document, MAX_EXPANDED, MAX_FILE, MAX_FOREIGN, MAX_NESTING, MAX_NODES, Parts, Place, Problem,
 };
 use crate::text::cut;
 use saphyr_parser::{Event, Parser, ScalarStyle, Span, StrInput};
@@ -446,6 +446,7 @@ impl<'a> Build<'a> {
             places: self.places,
             lines: Arc::clone(reader.lines),
             value,
+            parts: Parts::default(),
         }))
     }
 }

@@ -131,6 +131,7 @@ impl Lower<'_> {
         let known = self.names.roots.iter().copied().chain(self.bound.iter().map(String::as_str));
         let hint = match nearest(name, known) {
             Some(n) => format!("; did you mean `{n}`?"),
+            None if self.names.roots.is_empty() => "; nothing is, write a plain value".to_owned(),
             None => format!("; known here: {}", self.names.roots.join(", ")),
         };
         Err(ExprError::new(format!("`{name}` is not known here{hint}")))

@@ -2,15 +2,13 @@
 
 use crate::{
     Period,
-    calendar::TimedEvent,
+    calendar::{EventNames, TimedEvent},
     document::{Checker, Texts},
-    glob::Glob,
     text::cut,
 };
 use chrono::{DateTime, Utc};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
 /// How far ahead the times of calendars are worked out. Whoever works with them does it anew before
 /// that: what lies behind is not known.
@@ -35,7 +33,7 @@ pub struct TimesDoc {
 pub struct AtTimes {
     /// The name of the calendar.
     pub calendar: String,
-    events: Vec<Glob>,
+    events: EventNames,
 }
 
 /// The times, worked out from one moment until another.
@@ -51,14 +49,7 @@ pub struct KnownTimes {
 
 impl TimesDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<AtTimes> {
-        let at = format!("{at}/events");
-        let one = check.document().value.pointer(&at).is_some_and(Value::is_string);
-        let globs: Vec<Option<Glob>> = self
-            .events
-            .placed(&at, one)
-            .map(|(at, text)| check.accept(&at, Glob::parse(text)))
-            .collect();
-        let events = globs.into_iter().collect::<Option<Vec<_>>>()?;
+        let events = EventNames::check(check, &format!("{at}/events"), &self.events)?;
         Some(AtTimes { calendar: self.during, events })
     }
 }
@@ -67,9 +58,7 @@ impl AtTimes {
     /// Those of the events of its calendar, from a moment on, that count. Of a calendar that is not
     /// there none are known.
     pub fn times(&self, events: Option<&[TimedEvent]>, now: DateTime<Utc>) -> KnownTimes {
-        let counts = |one: &&TimedEvent| {
-            self.events.is_empty() || self.events.iter().any(|glob| glob.matches(&one.summary))
-        };
+        let counts = |one: &&TimedEvent| self.events.count(&one.summary);
         let shown = |one: &TimedEvent| TimedEvent {
             summary: cut(&one.summary, MAX_SUMMARY).to_string(),
             ..one.clone()

@@ -135,7 +135,7 @@ impl<'a, 'o> StepTrial<'a, 'o> {
                 && all(&each.steps).iter().any(|within| within.id == id)
             {
                 let item = gave.remove(&each.name);
-                dry.bound.push((each.name.clone(), item));
+                dry.bind(&each.name, item);
             }
         }
         // No step has this name where runs remember something.
@@ -170,9 +170,11 @@ impl<'a, 'o> StepTrial<'a, 'o> {
     /// Why that cannot be said.
     pub fn holds(&mut self, result: Value) -> Option<Result<bool, ExprError>> {
         let Action::Check(check) = &self.step.action else { return None };
-        self.dry.bound.push(("result".to_owned(), Some(result)));
+        let bound = self.dry.bound.len();
+        _ = self.dry.bind_inputs(self.step);
+        self.dry.bind("result", Some(result));
         let held = self.dry.see(|scope| check.condition.holds(scope));
-        self.dry.bound.pop();
+        self.dry.bound.truncate(bound);
         Some(held)
     }
 }
@@ -190,8 +192,8 @@ struct Dry<'a, 'o> {
     absent: BTreeSet<String>,
     /// Whether what is looked at is not run for certain: it has no values.
     passed_over: bool,
-    /// Items of lists, where they are known.
-    bound: Vec<(String, Option<Value>)>,
+    /// Items of lists and inputs of shared steps: where they are not known, what they depend on.
+    bound: Vec<(String, Result<Value, Vec<String>>)>,
     /// Names of which nothing is known before.
     later: BTreeSet<&'static str>,
     /// For how many bytes there is room.
@@ -254,7 +256,10 @@ impl<'a, 'o> Dry<'a, 'o> {
         let around = self.passed_over;
         let passed_over = around || told.when == Some(Preview::Known(Value::Bool(false)));
         self.passed_over = passed_over;
+        let bound = self.bound.len();
+        let wrong = self.bind_inputs(step);
         self.action(step, place, &mut told);
+        told.given.extend(wrong.map(|why| ("use".to_owned(), Preview::Wrong(why))));
         // Whether it runs is not known, or it does not: what it would give is not known to have
         // been given.
         if passed_over || !matches!(told.when, None | Some(Preview::Known(Value::Bool(true)))) {
@@ -264,6 +269,7 @@ impl<'a, 'o> Dry<'a, 'o> {
             let undo = self.step(undo, &place.within("undo"));
             told.parts.push(DryPart { label: "undo".into(), taken: None, steps: vec![undo] });
         }
+        self.bound.truncate(bound);
         if passed_over {
             self.absent.insert(step.id.clone());
             (told.given, told.request) = (Vec::new(), None);
@@ -272,6 +278,38 @@ impl<'a, 'o> Dry<'a, 'o> {
         }
         self.passed_over = around;
         told
+    }
+
+    /// A name of its own from here on.
+    fn bind(&mut self, name: &str, value: Option<Value>) {
+        self.bound.push((name.to_owned(), value.ok_or_else(|| vec![name.to_owned()])));
+    }
+
+    /// Of a shared step: has it see what it is given as its inputs. Why that cannot be.
+    fn bind_inputs(&mut self, step: &Step) -> Option<String> {
+        let shared = step.shared.as_ref()?;
+        let given = self.values(&shared.give);
+        let mut depends = Vec::new();
+        let mut wrong = Vec::new();
+        for (name, value) in &given {
+            match value {
+                Preview::Known(_) => {}
+                Preview::Unknown(on) => depends.extend(on.iter().cloned()),
+                Preview::Wrong(why) => wrong.push(format!("{name}: {why}")),
+            }
+        }
+        let inputs = known(&given).map(|given| shared.complete(given)).transpose();
+        let bound = match inputs {
+            Ok(Some(inputs)) => Ok(inputs),
+            Ok(None) => Err(depends),
+            Err(why) => {
+                wrong.push(why);
+                Err(Vec::new())
+            }
+        };
+        let bound = bound.map_err(|on| if on.is_empty() { vec!["inputs".to_owned()] } else { on });
+        self.bound.push(("inputs".to_owned(), bound));
+        (!wrong.is_empty()).then(|| wrong.join("; "))
     }
 
     /// Steps of a way that may not be gone.
@@ -399,7 +437,7 @@ impl<'a, 'o> Dry<'a, 'o> {
             let label =
                 item.as_ref().map_or_else(|| each.name.clone(), |item| item_label(number, item));
             let taken = item.as_ref().map(|_| true);
-            self.bound.push((each.name.clone(), item));
+            self.bind(&each.name, item);
             let steps = self.list(&each.steps, &place.item(number));
             self.bound.pop();
             told.parts.push(DryPart { label, taken, steps });
@@ -491,8 +529,8 @@ impl<'a, 'o> Dry<'a, 'o> {
                     None => _ = unknown.insert("steps".to_owned()),
                 }
             }
-            let items = self.bound.iter().filter(|(name, item)| item.is_none() && expr.reads(name));
-            unknown.extend(items.map(|(name, _)| name.clone()));
+            let read = self.bound.iter().filter(|(name, _)| expr.reads(name));
+            unknown.extend(read.filter_map(|(_, value)| value.as_ref().err()).flatten().cloned());
             let later = self.later.iter().chain(["result"].iter()).filter(|name| expr.reads(name));
             unknown.extend(later.map(|name| (*name).to_owned()));
         }
@@ -546,7 +584,7 @@ impl<'a, 'o> Dry<'a, 'o> {
             bound: self
                 .bound
                 .iter()
-                .filter_map(|(name, item)| Some((name.as_str(), item.as_ref()?)))
+                .filter_map(|(name, item)| Some((name.as_str(), item.as_ref().ok()?)))
                 .collect(),
             left: Cell::new(EVALUATED_AT_ONCE),
         })

@@ -17,12 +17,13 @@ use crate::{
     connector::{CallEnd, Failure, Repeat},
     definition::Others,
     expr::Length,
-    runbook::{Action, Call, JobScope, OnError, Runbook, Step},
+    runbook::{Action, Call, JobScope, OnError, Runbook, SharedUse, Step},
     text::cut,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value, json};
 use std::{
+    borrow::Cow,
     cell::Cell,
     collections::{BTreeMap, BTreeSet},
 };
@@ -129,18 +130,28 @@ pub(super) struct Around<'m> {
     /// The loops around: the name of the item, the step that goes through the list, the item's
     /// number.
     pub items: Vec<(&'m str, Place, usize)>,
+    /// Of a shared step and what takes it back: what it is given as its inputs.
+    pub shared: Option<&'m SharedUse>,
     /// No further step is begun.
     pub halt: bool,
 }
 
 impl<'m> Around<'m> {
     pub(super) fn top(halt: bool) -> Self {
-        Self { place: Place::new(""), items: Vec::new(), halt }
+        Self { place: Place::new(""), items: Vec::new(), shared: None, halt }
     }
 
     /// The steps within one.
     pub(super) fn within(&self, place: &Place, halt: bool) -> Self {
-        Self { place: place.clone(), items: self.items.clone(), halt: self.halt || halt }
+        Self { place: place.clone(), halt: self.halt || halt, ..self.clone() }
+    }
+
+    /// The same as a step sees it.
+    fn seen_by<'a>(&'a self, step: &'m Step) -> Cow<'a, Self> {
+        match step.shared.as_deref() {
+            None => Cow::Borrowed(self),
+            shared => Cow::Owned(Self { shared, ..self.clone() }),
+        }
     }
 
     /// The steps for one item of a list.
@@ -213,19 +224,20 @@ impl<'m> Execution<'m> {
         loop {
             let Some(step) = steps.get(block.at) else { return Some(End::Done) };
             let place = around.place.within(&step.id);
+            let seen = around.seen_by(step);
             let (ended, open) = match block.open.take() {
                 None if around.halt => return Some(End::Halted),
                 None if self.paused || self.has_enough() => return None,
                 None if self.carried.contains(&place) => match &step.action {
                     Action::Call(call) if call.probe.is_some() => {
                         // What does not stand any more is done again.
-                        if self.holds_back(step, &place, around) {
+                        if self.holds_back(step, &place, &seen) {
                             return None;
                         }
                         self.carried.remove(&place);
                         let doing = Doing::LookingBack;
                         let mut open = Open::begins(self.now, doing);
-                        (steps::call::look_back(self, call, &place, &mut open, around), open)
+                        (steps::call::look_back(self, call, &place, &mut open, &seen), open)
                     }
                     _ => {
                         self.carried.remove(&place);
@@ -238,13 +250,14 @@ impl<'m> Execution<'m> {
                         block.at += 1;
                         continue;
                     }
-                    Ok(true) if self.holds_back(step, &place, around) => return None,
+                    Ok(true) if self.holds_back(step, &place, &seen) => return None,
                     due => {
                         let mut open = Open::begins(self.now, Doing::Calling);
                         let due = due.and_then(|_| self.count_begun());
-                        let due = due.and_then(|()| self.lengths(step, &mut open, around));
+                        let due = due.and_then(|()| self.check_inputs(step, around));
+                        let due = due.and_then(|()| self.lengths(step, &mut open, &seen));
                         let ended = match due {
-                            Ok(()) => self.begin(step, &place, &mut open, around),
+                            Ok(()) => self.begin(step, &place, &mut open, &seen),
                             Err(message) => {
                                 self.started(&place, 1, Value::Null);
                                 Some(StepEnd::failed(message))
@@ -253,7 +266,7 @@ impl<'m> Execution<'m> {
                         (ended, open)
                     }
                 },
-                Some(mut open) => (self.go_on(step, &place, &mut open, around), open),
+                Some(mut open) => (self.go_on(step, &place, &mut open, &seen), open),
             };
             match ended {
                 None => {
@@ -303,6 +316,12 @@ impl<'m> Execution<'m> {
             true => Err(format!("the job has begun {MAX_BEGUN} steps, the most that one may")),
             false => Ok(()),
         }
+    }
+
+    /// That what a shared step is given fits it.
+    fn check_inputs(&self, step: &'m Step, around: &Around<'m>) -> Result<(), String> {
+        let checked = |shared: &SharedUse| self.see(around, |scope| shared.check_given(scope));
+        step.shared.as_deref().map_or(Ok(()), checked)
     }
 
     /// Works out how long a step that begins may take and waits.
@@ -661,7 +680,6 @@ impl<'m> Execution<'m> {
             .items
             .iter()
             .filter_map(|(name, place, n)| Some((*name, self.kept.item(place, *n)?)));
-        let bound = items.chain(bound).collect();
         let steps = lanes.iter().flat_map(|lane| self.kept.in_lane(lane.as_str())).collect();
         let job = json!({
             "id": self.facts.id, "runbook": self.runbook.name, "target": self.facts.target,
@@ -671,7 +689,8 @@ impl<'m> Execution<'m> {
                 "errors": self.errors,
         });
         let (inputs, alert, alarm) = (&self.facts.inputs, self.facts.alert.as_ref(), self.alarm);
-        let scope = JobScope {
+        let items: Vec<(&str, &Value)> = items.collect();
+        let outside = JobScope {
             inputs,
             steps,
             job: &job,
@@ -679,9 +698,13 @@ impl<'m> Execution<'m> {
             alarm,
             memory: &self.kept.memory,
             event,
-            bound,
+            bound: items.clone(),
             left: Cell::new(EVALUATED_AT_ONCE),
         };
+        let shared = around.shared.map(|shared| shared.inputs(&outside));
+        let shared = shared.iter().map(|inputs| ("inputs", inputs));
+        let bound = items.into_iter().chain(shared).chain(bound).collect();
+        let scope = JobScope { bound, ..outside };
         let seen = read(&scope);
         let spent = EVALUATED_AT_ONCE - scope.left.get();
         self.evaluated.set(self.evaluated.get().saturating_add(spent));

@@ -654,15 +654,20 @@ impl Progress {
             Stage::Undoing => match self.undo.last() {
                 None => (&[], top),
                 Some(place) => {
-                    let undo = find(runbook, place.id()).and_then(|s| s.undo.as_deref());
+                    let step = find(runbook, place.id());
+                    let undo = step.and_then(|s| s.undo.as_deref());
                     let items = place.items().into_iter().filter_map(|(list, number)| {
                         let Action::Each(each) = &find(runbook, list.id())?.action else {
                             return None;
                         };
                         Some((each.name.as_str(), list, number))
                     });
-                    let around =
-                        Around { place: place.clone(), items: items.collect(), halt: top.halt };
+                    let around = Around {
+                        place: place.clone(),
+                        items: items.collect(),
+                        shared: step.and_then(|step| step.shared.as_deref()),
+                        halt: top.halt,
+                    };
                     (undo.map_or(&[], std::slice::from_ref), around)
                 }
             },

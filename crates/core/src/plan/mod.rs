@@ -343,6 +343,10 @@ impl Definition for Plan {
         let never = self.at.as_ref().filter(|at| calendar.is_none() && at.calendar().is_some());
         let never = never.and_then(|at| {
             let named = others.get::<NamedCalendar>(at.calendar()?).ok()?;
+            // What is read from elsewhere may be called otherwise by tomorrow.
+            if named.reading.is_some() {
+                return None;
+            }
             let summaries: Vec<&str> = named.calendar.names().map(|(summary, _)| summary).collect();
             let none = !summaries.iter().any(|summary| at.counts(summary));
             let wrong = || format!("none of the events of calendar `{}` is called so", named.name);

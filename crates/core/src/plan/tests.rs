@@ -28,7 +28,7 @@ fn catalog(text: &str) -> Catalog {
     let entry = |document: &Document| {
         let (kind, definition) = check_document(document).unwrap_or_else(|e| panic!("{e:#?}"));
         let (name, document) = (document.name.clone(), document.clone());
-        Arc::new(Entry { name, version: 1, document, kind, definition })
+        Arc::new(Entry { name, version: 1, document: Arc::new(document), kind, definition })
     };
     Catalog::new(documents.iter().map(entry))
 }
@@ -168,8 +168,12 @@ fn it_runs_at_the_times_of_its_kind() {
     let next = all.at.as_ref().expect("has times").next(&rare, january.1);
     assert_eq!(next, Some(at("2031-12-29T00:00:00Z")), "however far ahead it is");
     let fingerprint = |plan: &Plan, version| plan.at.as_ref().expect("times").fingerprint(version);
-    assert_ne!(fingerprint(&all, 1), fingerprint(&all, 2), "a calendar that changed begins anew");
-    assert_eq!(fingerprint(&once, 1), fingerprint(&once, 2));
+    assert_ne!(
+        fingerprint(&all, "1"),
+        fingerprint(&all, "2"),
+        "a calendar that changed begins anew"
+    );
+    assert_eq!(fingerprint(&once, "1"), fingerprint(&once, "2"));
 }
 
 #[test]

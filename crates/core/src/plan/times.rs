@@ -1,17 +1,15 @@
 //! When a plan runs: at the times of a cron expression, once, or when events of a calendar begin.
 
 use crate::{
-    calendar::{Calendar, NamedCalendar},
+    calendar::{Calendar, EventNames, NamedCalendar},
     definition::Others,
     document::{Checker, Texts},
-    glob::Glob,
     schedule::{MOST_MISSED, Missed, ON_TIME, Schedule, ScheduleDoc},
 };
 use chrono::{DateTime, NaiveDateTime, TimeDelta, TimeZone, Utc};
 use chrono_tz::Tz;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 use std::fmt;
 
 /// How far ahead the next event of a calendar is looked for; of one that repeats so many times are
@@ -54,7 +52,7 @@ pub struct Times {
 enum TimesKind {
     Cron(String, Box<Schedule>),
     Once(DateTime<Utc>),
-    Calendar { name: String, events: Vec<Glob> },
+    Calendar { name: String, events: EventNames },
 }
 
 /// What is to be done at a moment about times that have come.
@@ -97,14 +95,8 @@ impl AtDoc {
                 TimesKind::Once(check.accept("/at/time", moment(&time, zone))?)
             }
             (_, _, Some(name)) => {
-                let one =
-                    check.document().value.pointer("/at/events").is_some_and(Value::is_string);
-                let globs: Vec<Option<Glob>> = self
-                    .events
-                    .placed("/at/events", one)
-                    .map(|(at, text)| check.accept(&at, Glob::parse(text)))
-                    .collect();
-                TimesKind::Calendar { name, events: globs.into_iter().collect::<Option<_>>()? }
+                let events = EventNames::check(check, "/at/events", &self.events)?;
+                TimesKind::Calendar { name, events }
             }
             _ => return None,
         };
@@ -140,7 +132,7 @@ impl Times {
     /// Whether an event that is called so counts.
     pub(super) fn counts(&self, summary: &str) -> bool {
         let TimesKind::Calendar { events, .. } = &self.kind else { return true };
-        events.is_empty() || events.iter().any(|glob| glob.matches(summary))
+        events.count(summary)
     }
 
     /// The one time, if it is one.
@@ -152,14 +144,13 @@ impl Times {
     }
 
     /// What tells them from others: with these changed, they begin anew. A calendar says its
-    /// version.
-    pub fn fingerprint(&self, calendar: i32) -> String {
+    /// version, and since when it stands so where it was read.
+    pub fn fingerprint(&self, calendar: &str) -> String {
         match &self.kind {
             TimesKind::Cron(_, schedule) => schedule.fingerprint(),
             TimesKind::Once(at) => format!("once {}", at.timestamp()),
             TimesKind::Calendar { name, events } => {
-                let events: Vec<&str> = events.iter().map(Glob::as_str).collect();
-                format!("calendar {name} {calendar} {}", events.join(" "))
+                format!("calendar {name} {calendar} {events}")
             }
         }
     }
@@ -234,16 +225,14 @@ impl Times {
 /// When events begin after a moment until another, each time once, the first first.
 fn begins(
     calendar: &Calendar,
-    events: &[Glob],
+    events: &EventNames,
     after: DateTime<Utc>,
     until: DateTime<Utc>,
 ) -> Vec<DateTime<Utc>> {
-    let counts =
-        |summary: &str| events.is_empty() || events.iter().any(|glob| glob.matches(summary));
     // One that only ends within the span has begun before it.
     let within = calendar.within(after, until + TimeDelta::seconds(1)).into_iter();
     let mut all: Vec<DateTime<Utc>> = within
-        .filter(|event| event.from > after && event.from <= until && counts(&event.summary))
+        .filter(|event| event.from > after && event.from <= until && events.count(&event.summary))
         .map(|event| event.from)
         .collect();
     all.dedup();
@@ -255,13 +244,10 @@ impl fmt::Display for Times {
         match &self.kind {
             TimesKind::Cron(cron, schedule) => write!(f, "{cron} ({})", schedule.zone()),
             TimesKind::Once(at) => write!(f, "once, at {}", at.format("%Y-%m-%d %H:%M UTC")),
-            TimesKind::Calendar { name, events } if events.is_empty() => {
+            TimesKind::Calendar { name, events } if events.are_all() => {
                 write!(f, "calendar {name}")
             }
-            TimesKind::Calendar { name, events } => {
-                let events: Vec<&str> = events.iter().map(Glob::as_str).collect();
-                write!(f, "calendar {name}: {}", events.join(", "))
-            }
+            TimesKind::Calendar { name, events } => write!(f, "calendar {name}: {events}"),
         }
     }
 }

@@ -6,6 +6,7 @@
 mod demands;
 mod dispatch;
 mod draft;
+mod event_labels;
 mod example;
 mod listen;
 mod settle;
@@ -14,6 +15,7 @@ mod warning;
 pub use demands::Demands;
 pub use dispatch::{Dispatch, DispatchDoc, DispatchError, Dispatches, TallyView, Urgency};
 pub use draft::draft;
+pub use event_labels::{OWNER as OWNER_LABEL, RULE as RULE_LABEL, event_kinds};
 pub use example::{ExampleDoc, ExpectDoc, GivenDoc};
 pub use listen::{Listen, ListenDoc};
 pub use settle::{
@@ -23,7 +25,7 @@ pub use settle::{
 pub use warning::WARNINGS;
 
 use crate::{
-    Alert, AlertState, NewAlert, Severity,
+    Alert, AlertState, Labels, NewAlert, Severity,
     alert::Received,
     definition::{Defined, Definition, Kind, Mismatch, Others},
     document::{Checker, Document, Problem, parse_file},
@@ -66,6 +68,10 @@ pub struct RuleDoc {
     /// Who answers for it.
     #[serde(default)]
     pub owner: Option<String>,
+    /// Labels that events of its proposals and jobs carry, as they do `rule` and `owner`: by these
+    /// the rules that tell people, and subscribers, choose them.
+    #[serde(default)]
+    pub labels: Option<Labels>,
     /// How far it may go. Left out: `watch`.
     #[serde(default)]
     pub stance: Stance,
@@ -112,6 +118,8 @@ pub struct Rule {
     pub summary: Option<String>,
     /// Who answers for it.
     pub owner: Option<String>,
+    /// Labels that events of its proposals and jobs carry.
+    pub labels: Labels,
     /// How far it may go.
     pub stance: Stance,
     /// Which alerts.
@@ -201,6 +209,7 @@ impl Defined for Rule {
                 Announce::check(&mut check, "/announce", doc, names).map(Some)
             }
         };
+        let labels = event_labels::check(&mut check, doc.labels);
         let dispatch = Dispatch::check(&mut check, doc.dispatch);
         example::check(&mut check, &doc.examples);
         warning::check_known(&mut check, &doc.knowingly);
@@ -209,6 +218,7 @@ impl Defined for Rule {
                 name: doc.rule,
                 summary: doc.summary,
                 owner: doc.owner,
+                labels,
                 stance: doc.stance,
                 listen: listen?,
                 settle: settle?,

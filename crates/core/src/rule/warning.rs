@@ -5,7 +5,7 @@ use crate::{document::Checker, text::nearest};
 use std::collections::BTreeMap;
 
 /// The names of all warnings, and what each says.
-pub const WARNINGS: [(&str, &str); 10] = [
+pub const WARNINGS: [(&str, &str); 11] = [
     ("never-matches", "no alert can match the rule"),
     ("short-rest", "`rest` is shorter than the time after which the sender repeats"),
     ("unknown-resource", "a resource or glob fits nothing that is known"),
@@ -15,6 +15,7 @@ pub const WARNINGS: [(&str, &str); 10] = [
     ("same-runbook", "another rule dispatches the same runbook for the same alert"),
     ("over-cap", "`cap` lets fewer jobs through than the rule dispatches at once"),
     ("cut-off", "two integers that are written out are divided, and the rest is cut off"),
+    ("follows-nobody", "events are chosen by the name or the owner of a rule that there is not"),
     ("not-awaited", "`missing` cannot wait for a resource that was never heard of"),
 ];
 

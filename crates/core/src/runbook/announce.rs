@@ -95,6 +95,7 @@ impl Announce {
             timeout: None,
             on_error: OnError::Stop,
             undo: None,
+            shared: None,
             action: Action::Ask(Box::new(ask.clone())),
         };
         Some(Self { before, ask, step })

@@ -38,6 +38,7 @@ mod example;
 mod memory;
 mod outline;
 mod scope;
+mod shared_step;
 mod steps;
 mod type_environment;
 
@@ -47,11 +48,12 @@ pub use example::{AlarmWord, AnswerDoc, Answers, ExpectJobDoc, JobExampleDoc, Me
 pub use memory::{MAX_MEMORY, RunMemory};
 pub use outline::{Outline, OutlineStep};
 pub use scope::JobScope;
+pub use shared_step::{SharedStep, SharedStepDoc};
 pub use steps::{
     ANSWER_TO, Action, Ask, Await, Branch, Call, CallTarget, Callee, Check, Child, Choose, Each,
     Emit, Failures, FillError, FilledCall, Finish, FinishState, LINK, MAX_DEPTH, MAX_GENERATIONS,
     MAX_ITEMS, OnError, Pause, Recipient, Reference, ReferenceError, Remember, Require, Retry, Set,
-    Since, Step, StepDoc, StepProbe, Tell, To, ToDoc, Together, Until, all,
+    SharedUse, Since, Step, StepDoc, StepProbe, Tell, To, ToDoc, Together, Until, all,
 };
 
 use crate::{
@@ -80,7 +82,7 @@ const TIMEOUT: Period = Period::from_secs(3600);
 pub const MAX_STEPS: usize = 500;
 
 /// A runbook as written.
-#[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RunbookDoc {
     /// The name.
@@ -297,6 +299,7 @@ impl Definition for Runbook {
         connections
             .chain(runbooks.map(|name| (Kind::Runbook, name.to_owned())))
             .chain(self.contacts().into_iter().map(|name| (Kind::Contact, name.to_owned())))
+            .chain(self.shared_steps().into_iter().map(|name| (Kind::Step, name.to_owned())))
             .collect()
     }
 
@@ -453,7 +456,7 @@ fn check_files(check: &mut Checker<'_>, files: &BTreeMap<String, String>) {
         let wrong = "is not the name of a file: letters, digits, `.`, `_`, `-`, `+`, 64 at most, a \
             letter or a digit first, and no folder";
         let pointer = format!("/files/{}", name.replace('~', "~0").replace('/', "~1"));
-        check.note(check.document().key_problem(&pointer, wrong));
+        check.fail_key(&pointer, wrong);
     }
 }
 
@@ -558,7 +561,10 @@ impl Runbook {
     /// is one in every step, as far as that can be said.
     pub fn choices(&self, others: &dyn Others) -> BTreeMap<String, Vec<String>> {
         let mut choices: BTreeMap<String, Vec<String>> = BTreeMap::new();
-        let named = self.calls().into_iter().map(|(via, _)| via).chain(self.children());
+        // What a shared step calls its inputs are not those of the job.
+        let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        let named =
+            steps.filter(|step| step.shared.is_none()).flat_map(|step| step.action.references());
         for (input, values) in named.filter_map(|reference| reference.choices(others)) {
             choices
                 .entry(input.to_owned())
@@ -622,6 +628,12 @@ impl Runbook {
             _ => None,
         });
         children.collect()
+    }
+
+    /// The shared steps that it uses, each once.
+    pub fn shared_steps(&self) -> BTreeSet<&str> {
+        let steps = self.lists().into_iter().flat_map(|(_, steps)| all(steps));
+        steps.filter_map(|step| Some(step.shared.as_ref()?.name.as_str())).collect()
     }
 
     /// The contacts that it reaches.

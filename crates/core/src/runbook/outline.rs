@@ -33,6 +33,8 @@ pub struct OutlineStep {
     pub summary: Option<String>,
     /// What it does, in a line.
     pub does: String,
+    /// The shared step that it is.
+    pub shared: Option<String>,
     /// The condition under which it is run.
     pub when: Option<String>,
     /// What follows a failure, if not the end: `continue`, or the step at which it goes on.
@@ -107,6 +109,7 @@ fn one(step: &Step, at: &str, beside: &[Step]) -> OutlineStep {
         kind: step.action.kind(),
         summary: step.summary.clone(),
         does: step.action.does(),
+        shared: step.shared.as_ref().map(|shared| shared.name.clone()),
         when: step.when.as_ref().map(|when| when.text().to_owned()),
         on_error: match step.on_error {
             OnError::Stop => None,

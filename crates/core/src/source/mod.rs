@@ -35,15 +35,16 @@ mod intake;
 mod read;
 
 pub use intake::{
-    AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, PEER, Syslog, schedule_message,
+    AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, PEER, Poll, PollLook,
+    PollLooked, Syslog, schedule_message,
 };
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 
 use crate::{
-    Alert,
-    definition::{Defined, Definition, Kind},
+    Alert, Period,
+    definition::{Defined, Definition, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
-    expr::Template,
+    expr::{Expr, Template},
 };
 use intake::Message;
 use read::{Lines, MAX_STEPS, Payload};
@@ -54,6 +55,9 @@ use std::cell::Cell;
 
 /// Arvok's own source: what it tells of itself. No document is called so.
 pub const OWN: &str = "arvok";
+
+/// Where the operation stands whose messages are fetched.
+const POLL: &str = "/intake/poll";
 
 /// Most rules that an event tells of.
 const LONGEST_CHAIN: usize = 20;
@@ -85,6 +89,10 @@ pub struct SourceDoc {
     /// already, and messages of an open format are read as that format says.
     #[serde(default)]
     pub read: Option<ReadDoc>,
+    /// How long it may be silent, from 10s to 30d; after that the alarm `source.silent` is raised,
+    /// until it is heard of. Left out: as long as it likes.
+    #[serde(default)]
+    pub silent_after: Option<Period>,
 }
 
 /// A checked source.
@@ -100,6 +108,8 @@ pub struct Source {
     read: Option<Lines>,
     /// Whether these are its own.
     has_lines: bool,
+    /// How long it may be silent.
+    pub silent_after: Option<Period>,
 }
 
 impl Source {
@@ -197,6 +207,18 @@ impl Definition for Source {
     fn credentials(&self) -> Vec<(&str, &Template)> {
         self.intake.credentials()
     }
+
+    fn expressions(&self) -> Vec<(String, &Expr)> {
+        self.intake.poll().map_or_else(Vec::new, |poll| poll.expressions(POLL))
+    }
+
+    fn uses(&self) -> Vec<(Kind, String)> {
+        self.intake.poll().map(|poll| (Kind::Connection, poll.via.clone())).into_iter().collect()
+    }
+
+    fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
+        self.intake.poll().map_or_else(Vec::new, |poll| poll.misfits(POLL, others))
+    }
 }
 
 impl Defined for Source {
@@ -213,6 +235,9 @@ impl Defined for Source {
                 "`arvok` is the name under which Arvok tells of itself; choose another",
             );
         }
+        if let Some(after) = doc.silent_after {
+            check_silence(&mut check, after, intake.as_ref());
+        }
         let has_lines = doc.read.is_some();
         let read = match doc.read.or_else(|| intake.as_ref()?.default_read()) {
             None => Some(None),
@@ -224,8 +249,24 @@ impl Defined for Source {
             intake,
             read,
             has_lines,
+            silent_after: doc.silent_after,
         });
         check.finish(made)
+    }
+}
+
+/// Shortest and longest silence that is told of.
+const SILENCE: [Period; 2] = [Period::from_secs(10), Period::from_secs(30 * 24 * 3_600)];
+
+fn check_silence(check: &mut Checker<'_>, after: Period, intake: Option<&Intake>) {
+    let [shortest, longest] = SILENCE;
+    if !(shortest..=longest).contains(&after) {
+        check.fail("/silent_after", format!("is from {shortest} to {longest}, not {after}"));
+    }
+    if matches!(intake, Some(Intake::Schedule(_))) {
+        let wrong = "the messages of a schedule are Arvok's own; `timer.failing` tells of their \
+            silence";
+        check.fail("/silent_after", wrong);
     }
 }
 

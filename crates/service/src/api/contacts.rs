@@ -71,7 +71,7 @@ fn item(
         Who::Person(_) => (Vec::new(), None),
         Who::Team(team) => (team.members.clone(), team.duty.as_ref()),
     };
-    let asked = duty.and_then(|duty| duty.asked());
+    let asked = duty.and_then(|duty| duty.asked()).map(|asked| &asked.lookup);
     let persons = contact.persons(catalog).into_iter();
     let without_token = persons
         .filter(|(_, person)| !tokens.contains(&person.token))
@@ -82,7 +82,7 @@ fn item(
         summary: contact.summary.clone(),
         members,
         on_duty,
-        duty_by: asked.map(|asked| format!("{} via {}", asked.operation, asked.via)),
+        duty_by: asked.map(ToString::to_string),
         without_token,
         rounds: contact.rounds,
         ways,

@@ -3,6 +3,7 @@
 use super::{
     ApiError, MAX_PUBLICATION,
     automation::{self, Right},
+    calendars,
     caller::Caller,
 };
 use crate::{
@@ -12,23 +13,26 @@ use crate::{
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
-    JobFilter, Page, PlannedChange, Problem, PublishRequest, PublishResult, Use, VersionItem,
+    JobFilter, Page, PlannedChange, PollState, Problem, PublishRequest, PublishResult, Use,
+    VersionItem,
 };
 use arvok_core::{
     Kind, Role,
+    calendar::NamedCalendar,
     catalog::{self, Checked, Entry, Observed},
     connector::{Connection, Connector, Credential},
     rule::Rule,
     runbook::Runbook,
     script::Script,
     settle,
-    source::{Intake, Source},
+    source::{Intake, Poll, Source},
     text::{cut, hint},
 };
 use arvok_store::{
     StoreError,
     definitions::{self as store, Awaited, NewVersion},
-    nodes, read,
+    entity::definition::{StoredPart, StoredParts},
+    nodes, polls, read,
     secrets::{self, Approval},
     timers::{self, TimerKind},
 };
@@ -41,6 +45,8 @@ use std::{
 
 /// Most files of one publication.
 const MAX_FILES: usize = 1000;
+/// Most bytes that are shown of what is remembered of a look.
+const SHOWN_CURSOR: usize = 400;
 
 fn kind(word: &str) -> Result<Kind, ApiError> {
     Kind::parse(word).ok_or_else(|| {
@@ -56,7 +62,8 @@ async fn used(node: &Node, kind: Kind) -> Result<BTreeMap<String, Use>, ApiError
         Kind::Source => read::source_use(&node.pools.questions).await?,
         Kind::Rule => read::rule_use(&node.pools.questions).await?,
         Kind::Runbook => read::runbook_use(&node.pools.questions).await?,
-        Kind::Connector
+        Kind::Step
+        | Kind::Connector
         | Kind::Connection
         | Kind::Subscriber
         | Kind::Contact
@@ -109,7 +116,7 @@ pub(super) async fn list(
 #[get("/definitions/{kind}/{name}")]
 pub(super) async fn one(
     node: web::Data<Node>,
-    _caller: Caller,
+    caller: Caller,
     path: web::Path<(String, String)>,
 ) -> Result<web::Json<DefinitionDetail>, ApiError> {
     let (word, name) = path.into_inner();
@@ -142,6 +149,8 @@ pub(super) async fn one(
         name: name.into(),
     };
     let used_by = published.catalog.used_by(kind, &name).into_iter().map(named).collect();
+    let followers = entry.as_kind::<Rule>().map(|rule| published.catalog.followers(rule));
+    let followed_by = followers.into_iter().flatten().map(named).collect();
     let source = published
         .catalog
         .get::<Source>(&name)
@@ -153,11 +162,22 @@ pub(super) async fn one(
             .as_they_stand(nodes::listeners(&node.pools.questions, &name).await?, &name),
         None => Vec::new(),
     };
-    let next_due = match source.map(|source| &source.intake) {
-        Some(Intake::Schedule(_)) => {
-            timers::due(&node.pools.questions, TimerKind::Schedule, &name).await?
-        }
-        _ => None,
+    let timer = source.and_then(|source| match &source.intake {
+        Intake::Schedule(_) => Some(TimerKind::Schedule),
+        Intake::Poll(_) => Some(TimerKind::Poll),
+        Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Syslog(_) => None,
+    });
+    let next_due = match timer {
+        Some(kind) => timers::due(&node.pools.questions, kind, &name).await?,
+        None => None,
+    };
+    let poll = match source.and_then(|source| source.intake.poll()) {
+        Some(poll) => Some(poll_state(&node, &name, poll).await?),
+        None => None,
+    };
+    let calendar = match entry.as_kind::<NamedCalendar>() {
+        Some(named) => Some(calendars::state(&node, &caller, named.clone()).await?),
+        None => None,
     };
     let read_by_default = source.and_then(Source::default_read);
     let text = entry.document.text.clone();
@@ -166,11 +186,29 @@ pub(super) async fn one(
         text,
         verdicts,
         used_by,
+        followed_by,
         jobs,
         listeners,
         next_due,
+        poll,
+        calendar,
         read_by_default,
     }))
+}
+
+/// How the messages of a source are fetched.
+async fn poll_state(node: &Node, name: &str, poll: &Poll) -> Result<PollState, ApiError> {
+    let last = polls::last(&node.pools.questions, name, &poll.fingerprint()).await?;
+    let (looked_at, cursor) = last.map(|last| (last.looked_at, last.cursor)).unzip();
+    let cursor = cursor.filter(|cursor| !cursor.is_null()).map(|cursor| cursor.to_string());
+    let redactor = &node.published().redactor;
+    Ok(PollState {
+        operation: format!("{} via {}", poll.operation, poll.via),
+        every: poll.every.to_string(),
+        looked_at,
+        cursor: cursor.map(|cursor| cut(&redactor.text(&cursor), SHOWN_CURSOR).to_owned()),
+        failure: timers::failure(&node.pools.questions, TimerKind::Poll, name).await?,
+    })
 }
 
 /// All versions of a definition, newest first, 200 at most.
@@ -475,7 +513,28 @@ fn new_version(entry: &Entry) -> NewVersion {
         version: entry.version,
         file: entry.document.file.clone(),
         text: entry.document.text.clone(),
+        parts: StoredParts(
+            entry
+                .document
+                .parts
+                .iter()
+                .map(|(name, part)| {
+                    let (version, text) = (part.version, part.document.text.clone());
+                    (name.clone(), StoredPart { version, text })
+                })
+                .collect(),
+        ),
     }
+}
+
+/// The shared steps that a definition was published with, which are others by now.
+fn changed_steps(before: Option<&Arc<Entry>>, after: &Entry) -> Vec<String> {
+    let before = before.map(|entry| &entry.document.parts);
+    let is_new = |name: &String, version: i32| {
+        before.is_some_and(|parts| parts.get(name).is_some_and(|part| part.version != version))
+    };
+    let parts = after.document.parts.iter();
+    parts.filter(|(name, part)| is_new(name, part.version)).map(|(name, _)| name.clone()).collect()
 }
 
 fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog) -> PublishResult {
@@ -486,6 +545,7 @@ fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog
         version: published.next_version(*kind, name),
         before: published.entry(*kind, name).map(|e| e.document.text.clone()),
         after: None,
+        steps: Vec::new(),
     };
     let change = |entry: &Arc<Entry>| {
         let kind = entry.kind;
@@ -503,6 +563,7 @@ fn plan(checked: &Checked, gone: &[(Kind, String)], published: &catalog::Catalog
             version: entry.version,
             before: before.filter(|_| shown).map(|b| b.document.text.clone()),
             after: shown.then(|| entry.document.text.clone()),
+            steps: changed_steps(before, entry),
         }
     };
     PublishResult {

@@ -8,6 +8,7 @@ mod alerts;
 mod audit;
 mod automation;
 mod body;
+mod calendars;
 mod callback;
 mod caller;
 mod connections;

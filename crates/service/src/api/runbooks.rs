@@ -47,18 +47,25 @@ pub(super) async fn outline(
     Ok(web::Json(drawn))
 }
 
-/// The runbook that a text holds, or the one of that name.
-fn of_text(text: &str, name: Option<&str>) -> Result<(Runbook, Document), ApiError> {
+/// The runbook that a text holds, or the one of that name, with the shared steps that it holds or
+/// that stand.
+fn of_text(
+    text: &str,
+    name: Option<&str>,
+    catalog: &Catalog,
+) -> Result<(Runbook, Document), ApiError> {
     let faulty = |problems: Vec<arvok_core::Problem>| {
         ApiError::Faulty(problems.into_iter().map(Into::into).collect())
     };
     let documents = parse_file(FILE, text).map_err(|problem| faulty(vec![problem]))?;
+    let parts = catalog.parts(&documents);
     let is_it =
         |d: &Document| d.kind == Kind::Runbook.as_str() && name.is_none_or(|name| d.name == name);
-    let document = documents
+    let mut document = documents
         .into_iter()
         .find(is_it)
         .ok_or_else(|| ApiError::BadRequest("text: holds no such `runbook:` document".into()))?;
+    document.parts = parts;
     Ok((Runbook::check(&document).map_err(faulty)?, document))
 }
 
@@ -82,7 +89,7 @@ impl Trying {
         (alert, alarm): (Option<Alert>, Option<Alarm>),
     ) -> Result<Self, ApiError> {
         let runbook = match (&asked.text, &asked.runbook) {
-            (Some(text), name) => Arc::new(of_text(text, name.as_deref())?.0),
+            (Some(text), name) => Arc::new(of_text(text, name.as_deref(), &published.catalog)?.0),
             (None, Some(name)) => published
                 .catalog
                 .shared::<Runbook>(name)
@@ -194,7 +201,7 @@ pub(super) async fn try_step(
 }
 
 fn draw(text: &str, catalog: &Catalog) -> Result<RunbookOutline, ApiError> {
-    let (runbook, document) = of_text(text, None)?;
+    let (runbook, document) = of_text(text, None, catalog)?;
     let document = &document;
     let drawn = runbook.outline(catalog);
     let operation = |via: &str, name: &String| catalog.operation(via, name).is_ok();
@@ -227,6 +234,7 @@ fn steps(document: &Document, all: Vec<runbook::OutlineStep>) -> Vec<OutlineStep
         summary: s.summary,
         does: s.does,
         when: s.when,
+        shared: s.shared,
         on_error: s.on_error,
         parts: s.parts.into_iter().map(|(label, steps)| part(document, label, steps)).collect(),
     };

@@ -6,12 +6,13 @@
 use super::{
     deciding::Deciding,
     event::{Begun, First, PendingEvent},
+    guarded_batches::{BatchOutcome, GuardedBatches},
 };
 use crate::{clock, node::Node};
 use arvok_api::Change;
 use arvok_core::{Alert, JobId};
 use arvok_store::{
-    Class, StoreError,
+    StoreError,
     jobs::{self, ClaimedJob},
     read,
 };
@@ -34,12 +35,12 @@ pub(super) struct NotOpened(pub usize);
 /// Begins jobs, which are kept out of other claims until then; each as it goes on, none for one
 /// that was not begun.
 pub(super) async fn open(
-    node: &Node,
+    (node, guarded): (&Node, &GuardedBatches),
     found: Vec<ClaimedJob>,
     deciding: Deciding,
 ) -> Result<Vec<Option<Begun>>, NotOpened> {
     let all: Vec<JobId> = found.iter().map(|job| job.id).collect();
-    let opened = open_all(node, found).await;
+    let opened = open_all((node, guarded), found).await;
     drop(deciding);
     match opened {
         Ok(begun) => {
@@ -60,7 +61,10 @@ pub(super) async fn open(
     Err(NotOpened(all.len()))
 }
 
-async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begun>>, StoreError> {
+async fn open_all(
+    (node, guarded): (&Node, &GuardedBatches),
+    found: Vec<ClaimedJob>,
+) -> Result<Vec<Option<Begun>>, StoreError> {
     let seqs: Vec<i64> = found.iter().filter_map(|job| job.alert.map(|alert| alert.0)).collect();
     let alerts = match seqs.as_slice() {
         [] => BTreeMap::new(),
@@ -85,22 +89,18 @@ async fn open_all(node: &Node, found: Vec<ClaimedJob>) -> Result<Vec<Option<Begu
             }
         }
     }
-    let firsts = begun.iter().flatten().map(Begun::first).collect();
-    let published = node.published();
-    let limited = published.limited();
-    let begun = match jobs::begin(&node.pools.work, &node.name, firsts, limited, clock::now()).await
-    {
+    let begun = match guarded.begin(node, begun).await {
         // What is missing was begun elsewhere meanwhile, or has ended, or is held.
-        Ok(kept) => begun
+        (begun, BatchOutcome::Kept(kept)) => begun
             .into_iter()
             .map(|one| one.filter(|b| kept.contains(&b.held.id)).map(Begun::opened))
             .collect(),
         // They may have been kept: what is recorded next tells.
-        Err(e) if e.class() != Class::Lasting => {
-            tracing::warn!(jobs = begun.len(), "their first records are tried again: {e}");
+        (begun, BatchOutcome::Unknown(why)) => {
+            tracing::warn!(jobs = begun.len(), "their first records are tried again: {why}");
             begun
         }
-        Err(e) => return Err(e),
+        (_, BatchOutcome::Failed(e)) => return Err(e),
     };
     for (id, why) in failed {
         put_back(node, id, &why).await;

@@ -9,6 +9,7 @@ mod claim_batch;
 mod deciding;
 mod event;
 mod execution;
+mod guarded_batches;
 mod outside;
 mod overdue;
 mod record;
@@ -41,6 +42,7 @@ use chrono::TimeDelta;
 use claim_batch::NotOpened;
 use deciding::{Deciding, DecidingJobs};
 use execution::Execution;
+use guarded_batches::GuardedBatches;
 use std::{
     sync::{
         Arc,
@@ -76,6 +78,7 @@ struct Executor {
     alone: AtomicUsize,
     /// The jobs that nobody has begun and whose first events are decided about here.
     deciding: Arc<DecidingJobs>,
+    guarded: GuardedBatches,
 }
 
 /// What a job that is executed holds until its execution has ended: its claim's place among those
@@ -95,11 +98,16 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         room,
         alone: AtomicUsize::new(0),
         deciding: Arc::default(),
+        guarded: GuardedBatches::default(),
     });
     let mut executions = JoinSet::new();
     let mut stopping = node.stopping.clone();
     let mut looks = 0u32;
     let mut from = String::new();
+    // Whether guards hold anything, as far as is known: what is not held is not asked for whenever
+    // a job has ended.
+    let mut is_held = true;
+    let mut looking = JoinSet::new();
     let mut look = tokio::time::interval(LOOK);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     loop {
@@ -108,11 +116,17 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
             _ = look.tick() => {
                 wake_hearing(&node).await;
                 looks += 1;
+                is_held = true;
                 if looks.is_multiple_of(DEADLOCKS) {
                     untie(&node).await;
                     go_on(&node).await;
                     from = let_back(&node, &from).await;
-                    look_at_guards(&node).await;
+                    // Beside the claims, which need not wait until all is counted.
+                    while looking.try_join_next().is_some() {}
+                    if looking.is_empty() {
+                        let node = Arc::clone(&node);
+                        looking.spawn(async move { look_at_guards(&node).await });
+                    }
                     let_back_held(&node, LetBack::All).await;
                 }
             }
@@ -121,7 +135,7 @@ pub(crate) async fn run(node: Arc<Node>, at_once: usize) {
         }
         // All that have ended: claims are made once for them.
         while executions.try_join_next().is_some() {}
-        let_back_held(&node, LetBack::InOrder).await;
+        is_held = is_held && let_back_held(&node, LetBack::InOrder).await;
         claim_all(&executor, &mut executions).await;
     }
     let ending = async { while executions.join_next().await.is_some() {} };
@@ -224,15 +238,20 @@ async fn execute_all(
             .into_iter()
             .zip(slots)
             .for_each(|(job, slot)| spawn(Execution::TakenUp(Box::new(job)), slot)),
-        Some(deciding) => match claim_batch::open(&executor.node, jobs, deciding).await {
-            // Those that are over leave their slots together, so that the next are claimed together
-            // as well.
-            Ok(opened) => opened.into_iter().zip(slots).for_each(|(begun, slot)| match begun {
-                Some(begun) if !begun.is_over() => spawn(Execution::Begun(Box::new(begun)), slot),
-                begun => begun.iter().for_each(|begun| begun.count_end(&executor.node)),
-            }),
-            Err(NotOpened(jobs)) => _ = executor.alone.fetch_add(jobs, Ordering::Relaxed),
-        },
+        Some(deciding) => {
+            let begins = (&*executor.node, &executor.guarded);
+            match claim_batch::open(begins, jobs, deciding).await {
+                // Those that are over leave their slots together, so that the next are claimed
+                // together as well.
+                Ok(opened) => opened.into_iter().zip(slots).for_each(|(begun, slot)| match begun {
+                    Some(begun) if !begun.is_over() => {
+                        spawn(Execution::Begun(Box::new(begun)), slot);
+                    }
+                    begun => begun.iter().for_each(|begun| begun.count_end(&executor.node)),
+                }),
+                Err(NotOpened(jobs)) => _ = executor.alone.fetch_add(jobs, Ordering::Relaxed),
+            }
+        }
     }
     // There are places again, and perhaps targets.
     if executions.len() < all {
@@ -265,15 +284,14 @@ async fn let_back(node: &Node, from: &str) -> String {
     next.inspect_err(complain).ok().flatten().unwrap_or_default()
 }
 
-/// Lets back what guards hold, as far as there is room.
-async fn let_back_held(node: &Node, which: LetBack) {
+/// Lets back what guards hold, as far as there is room; whether any of them holds something.
+async fn let_back_held(node: &Node, which: LetBack) -> bool {
     let published = node.published();
     if published.guards.is_empty() {
-        return;
+        return false;
     }
-    if let Err(e) = guards::let_back_held(&node.pools.work, &published.guards, which).await {
-        complain(&e);
-    }
+    let back = guards::let_back_held(&node.pools.work, &published.guards, which).await;
+    back.inspect_err(complain).map_or(true, |back| back.guards > 0)
 }
 
 /// Opens circuits of guards whose jobs have failed too often, counts anew for guards that were

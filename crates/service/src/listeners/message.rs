@@ -20,10 +20,9 @@ pub(super) const LONGEST: usize = crate::admission::KEPT;
 pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
     let published = node.published();
     let known = published.catalog.get::<Source>(source);
-    let admits = known.is_some_and(|(source, _)| match &source.intake {
-        Intake::Syslog(syslog) => syslog.admits(peer),
-        Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Schedule(_) => false,
-    });
+    let admits = known.is_some_and(
+        |(source, _)| matches!(&source.intake, Intake::Syslog(syslog) if syslog.admits(peer)),
+    );
     if !admits {
         let label = SourceLabel { source: source.to_owned() };
         node.metrics.intake.refused_senders.get_or_create(&label).inc();

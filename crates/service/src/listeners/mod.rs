@@ -85,9 +85,7 @@ fn wanted(node: &Node) -> Vec<Endpoint> {
     let endpoints = published.catalog.all::<Source>().flat_map(|(source, _)| {
         let syslog = match &source.intake {
             Intake::Syslog(syslog) => [(Transport::Udp, syslog.udp), (Transport::Tcp, syslog.tcp)],
-            Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Schedule(_) => {
-                [(Transport::Udp, None), (Transport::Tcp, None)]
-            }
+            _ => [(Transport::Udp, None), (Transport::Tcp, None)],
         };
         let at = |(transport, address): (Transport, Option<SocketAddr>)| {
             Some(Endpoint { source: source.name.clone(), transport, address: address? })

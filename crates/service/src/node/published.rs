@@ -4,9 +4,10 @@ use crate::{config::Config, settings::Settings};
 use arvok_connect::{Redactor, TrustedKeys, Vault};
 use arvok_core::{
     Catalog, Kind, Principal,
+    calendar::NamedCalendar,
     catalog::{self, Entry},
     connector::Connection,
-    document::parse_file,
+    document::{DocumentPart, parse_file},
     expr::{Scope, Template, Val},
     guard::Guards,
     matcher::Matcher,
@@ -15,8 +16,8 @@ use arvok_core::{
     runbook::Runbook,
 };
 use arvok_store::{
-    DatabaseConnection, StoreError, definitions,
-    entity::definition::Model,
+    DatabaseConnection, StoreError, calendars, definitions,
+    entity::definition::{Model, StoredPart},
     host_keys,
     intake::Rules,
     jobs::{Limited, guards},
@@ -71,6 +72,9 @@ pub(crate) struct Published {
     pub faulty: Vec<String>,
 }
 
+/// The events of calendars that were read from where they are kept, and since when they stand so.
+type ReadCalendars = BTreeMap<String, (String, DateTime<Utc>)>;
+
 type Stamps = BTreeMap<(Kind, String), Stamp>;
 
 /// What is compiled.
@@ -99,14 +103,17 @@ impl Published {
             newest.iter().filter(|n| !n.withdrawn && !before.has(n)).cloned().collect();
         let rows =
             if changed.is_empty() { Vec::new() } else { definitions::load(db, &changed).await? };
+        let known = before.calendars(&newest);
+        let read = calendars::newer(db, &known).await?.into_iter();
+        let read = read.map(|one| (one.name, (one.text, one.read_at))).collect();
         let secrets = opened(db, vault).await?;
         let host_keys = host_keys::all(db).await?;
         let (mutes, unknown) = mutes::open(db).await?;
         let circuits = guards::circuits(db).await?;
         let last = Arc::clone(&before);
         let compiled = tokio::task::spawn_blocking(move || {
-            catch_unwind(AssertUnwindSafe(|| compile(&rows, &newest, &before, now))).unwrap_or_else(
-                |_| {
+            catch_unwind(AssertUnwindSafe(|| compile((&rows, &read), &newest, &before, now)))
+                .unwrap_or_else(|_| {
                     let faulty = vec![
                         "the set as a whole cannot be compiled; the one before stays".to_owned(),
                     ];
@@ -118,8 +125,7 @@ impl Published {
                         stamps: Arc::clone(&before.stamps),
                         faulty,
                     }
-                },
-            )
+                })
         })
         .await
         .map_err(|_| StoreError::BrokenOff("compiling"))?;
@@ -153,6 +159,17 @@ impl Published {
             loaded_at: now,
             faulty,
         })
+    }
+
+    /// The calendars that were read from where they are kept, and since when these stand so, as far
+    /// as their documents are the newest.
+    fn calendars(&self, newest: &[definitions::Newest]) -> Vec<(String, DateTime<Utc>)> {
+        let of_calendars = newest.iter().filter(|n| n.kind == Kind::Calendar.as_str());
+        let known = of_calendars.filter(|n| !n.withdrawn && self.has(n)).filter_map(|n| {
+            let (named, _) = self.catalog.get::<NamedCalendar>(&n.name)?;
+            Some((n.name.clone(), named.read_at?))
+        });
+        known.collect()
     }
 
     fn has(&self, n: &definitions::Newest) -> bool {
@@ -197,7 +214,7 @@ async fn opened(
 
 /// Compiles what is new beside what stays. What cannot be compiled keeps its last good version.
 fn compile(
-    rows: &[Model],
+    (rows, read): (&[Model], &ReadCalendars),
     newest: &[definitions::Newest],
     before: &Published,
     now: DateTime<Utc>,
@@ -236,6 +253,8 @@ fn compile(
         .collect();
     let stamps = entries.iter().map(|(e, s)| ((e.kind, e.name.clone()), s.clone())).collect();
     let catalog = Catalog::new(entries.into_iter().map(|(e, _)| e)).after(versions);
+    let (catalog, unread) = catalog.with_calendars(read);
+    faulty.extend(unread);
     let same = |a: &Catalog, b: &Catalog| {
         let rules = |c: &Catalog| c.entries(Kind::Rule).map(Arc::as_ptr).collect::<Vec<_>>();
         rules(a) == rules(b)
@@ -252,9 +271,16 @@ fn compile(
 
 /// Compiles a stored version.
 pub(super) fn recompile(row: &Model) -> Option<Entry> {
-    let document = parse_file(&row.file, &row.text).ok()?.into_iter().next()?;
+    let mut document = parse_file(&row.file, &row.text).ok()?.into_iter().next()?;
+    let part = |(name, part): (&String, &StoredPart)| {
+        let document = parse_file("", &part.text).ok()?.into_iter().next()?;
+        Some((name.clone(), DocumentPart { version: part.version, document: Arc::new(document) }))
+    };
+    let parts: Option<BTreeMap<String, DocumentPart>> = row.parts.0.iter().map(part).collect();
+    document.parts = Arc::new(parts?);
     let (kind, definition) = catalog::check_document(&document).ok()?;
-    Some(Entry { name: row.name.clone(), version: row.version, document, kind, definition })
+    let (name, version, document) = (row.name.clone(), row.version, Arc::new(document));
+    Some(Entry { name, version, document, kind, definition })
 }
 
 /// The functions `secret(name)` and `setting(name)`, for one source or connection.

@@ -20,7 +20,7 @@ async fn the_watch_over_itself_does_not_wait_for_an_intake_that_stands_still() {
     let desk = Desk::idle().await;
     overdue(&desk).await;
     let begun = Instant::now();
-    self_monitoring::look(&desk.node).await.expect("looks");
+    self_monitoring::look(&desk.node, chrono::DateTime::UNIX_EPOCH).await.expect("looks");
     assert!(begun.elapsed() < Duration::from_secs(5), "it goes on beating");
     assert!(desk.node.admission.bytes() > 0, "its alarm waits in the queue like any other");
 }
@@ -30,7 +30,7 @@ async fn what_is_wrong_is_told_once_and_is_over_when_it_is_over() {
     let desk = Desk::new().await;
     overdue(&desk).await;
     for _ in 0..3 {
-        self_monitoring::look(&desk.node).await.expect("looks");
+        self_monitoring::look(&desk.node, chrono::DateTime::UNIX_EPOCH).await.expect("looks");
     }
     let alarms =
         || desk.ask(shown(TestRequest::get().uri("/api/v1/alarms?source=arvok"), "viewer"));
@@ -39,7 +39,7 @@ async fn what_is_wrong_is_told_once_and_is_over_when_it_is_over() {
     assert_eq!(standing["items"][0]["kind"], "due.late");
     assert_eq!(standing["items"][0]["state"], "raised");
     run_sql(&desk, "DELETE FROM tally").await;
-    self_monitoring::look(&desk.node).await.expect("looks");
+    self_monitoring::look(&desk.node, chrono::DateTime::UNIX_EPOCH).await.expect("looks");
     assert_eq!(alarms().await.json["items"][0]["state"], "cleared");
 }
 

@@ -46,7 +46,11 @@ pub(super) fn wanted(published: &Published, now: DateTime<Utc>) -> Vec<WantedTim
 fn fingerprint(published: &Published, times: &Times) -> String {
     let calendar = times.calendar();
     let calendar = calendar.and_then(|name| published.catalog.get::<NamedCalendar>(name));
-    times.fingerprint(calendar.map_or(0, |(_, version)| version))
+    let stands = calendar.map_or_else(String::new, |(named, version)| match named.read_at {
+        Some(at) => format!("{version} {}", at.timestamp_micros()),
+        None => version.to_string(),
+    });
+    times.fingerprint(&stands)
 }
 
 /// Launches the run for a time that has come. It has a key that is made of that time, so that it is

@@ -1,7 +1,22 @@
 //! Versions of documents.
 
 use crate::stored::StoredPrincipal;
-use sea_orm::entity::prelude::*;
+use sea_orm::{FromJsonQueryResult, entity::prelude::*};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// Shared steps by name.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, FromJsonQueryResult)]
+pub struct StoredParts(pub BTreeMap<String, StoredPart>);
+
+/// A shared step as it was when a runbook was published with it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StoredPart {
+    /// Its version.
+    pub version: i32,
+    /// Its document.
+    pub text: String,
+}
 
 /// One version of one document.
 #[derive(Clone, Debug, PartialEq, Eq, DeriveEntityModel)]
@@ -27,6 +42,9 @@ pub struct Model {
     pub published_by: StoredPrincipal,
     /// Whether this version withdraws it.
     pub withdrawn: bool,
+    /// The shared steps that it was published with, by name.
+    #[sea_orm(column_type = "JsonBinary")]
+    pub parts: StoredParts,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

@@ -346,9 +346,16 @@ fn count(
             .with_second(0)
             .and_then(|t| t.with_nanosecond(0))
             .unwrap_or(payload.received);
+        let mine = seen..seen + payload.alerts.len();
+        let is_made_up =
+            !payload.alerts.is_empty() && payload.alerts.iter().all(|a| a.trial.is_some());
+        if is_made_up && payload.malformed.is_empty() {
+            // Nobody was heard of.
+            seen = mine.end;
+            continue;
+        }
         let (entry, last_at) =
             counts.entry((&payload.source, minute)).or_insert(([0; 4], payload.received));
-        let mine = seen..seen + payload.alerts.len();
         // What is made up is no part of what came.
         let real =
             || payload.alerts.iter().zip(&seqs[mine.clone()]).filter(|(a, _)| a.trial.is_none());

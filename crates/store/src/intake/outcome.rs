@@ -377,6 +377,7 @@ fn proposal(job: NewJob, firing: &Firing<'_>) -> Value {
             "note": job.refused,
         "first_id": firing.fire.jobs.first(), "tallies": firing.fire.tallies,
         "deadline_ms": job.deadline.map(|deadline| (deadline - job.at).num_milliseconds()),
+        "chain": job.chain, "trace": job.trace.map(|trace| trace.to_string()),
     })
 }
 

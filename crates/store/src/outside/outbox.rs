@@ -31,11 +31,11 @@ pub struct OutboxEvent {
     pub id: String,
     /// When it happened.
     pub at: DateTime<Utc>,
-    /// The job that it is about.
+    /// The job that it is about; for a proposal, the job that it would become.
     pub job_id: i64,
     /// The alert as it is written.
     pub alert: Value,
-    /// The span of that job, as a `traceparent`.
+    /// The span of that job, as a `traceparent`; for a proposal, that of its alert.
     pub trace: Option<String>,
     /// How far that job may go, if it is that of a trial.
     pub trial: Option<Stored<Trial>>,
@@ -53,8 +53,10 @@ pub async fn claim(
         return Ok(Vec::new());
     }
     let sql = "SELECT number, id, at, job_id, alert,
-            (SELECT trace FROM job WHERE job.id = o.job_id) AS trace,
-            (SELECT trial FROM job WHERE job.id = o.job_id) AS trial
+            coalesce((SELECT trace FROM job WHERE job.id = o.job_id),
+                (SELECT trace FROM proposal WHERE proposal.id = o.job_id)) AS trace,
+            coalesce((SELECT trial FROM job WHERE job.id = o.job_id),
+                (SELECT trial FROM proposal WHERE proposal.id = o.job_id)) AS trial
         FROM outbox o ORDER BY number LIMIT $1";
     let own: Vec<OutboxEvent> = sql::typed(db, sql, vec![most.into()]).await?;
     // What one row tells enters together, since it goes with the row.

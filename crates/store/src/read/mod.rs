@@ -26,7 +26,7 @@ pub use proposals::{proposal, proposals};
 pub use replay::{Replay, count_for_replay, replay};
 pub use resource::known_of;
 pub use timeline::{job_timeline, timeline};
-pub use usage::{observed, rule_use, runbook_use, source_use, verdict_counts};
+pub use usage::{last_heard, observed, rule_use, runbook_use, source_use, verdict_counts};
 pub use verdicts::{tally_story, verdicts};
 pub use watch::{Overview, open_alarms, overview};
 

@@ -3,7 +3,8 @@
 use crate::{StoreError, sql};
 use arvok_api::{Use, definitions::VerdictCount};
 use arvok_core::{Period, catalog::Observed};
-use sea_orm::DatabaseConnection;
+use chrono::{DateTime, Utc};
+use sea_orm::{DatabaseConnection, FromQueryResult};
 use std::collections::BTreeMap;
 
 #[derive(serde::Deserialize)]
@@ -31,6 +32,25 @@ pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>
                 WHERE act = 'sender.refused' AND at >= now() - interval '1 day' GROUP BY what) d
                 GROUP BY source";
     by_name(db, sql).await
+}
+
+/// When each of these sources was heard of at last, of those that were.
+pub async fn last_heard(
+    db: &DatabaseConnection,
+    sources: &[String],
+) -> Result<BTreeMap<String, DateTime<Utc>>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Heard {
+        name: String,
+        at: DateTime<Utc>,
+    }
+    let sql = "SELECT s.name, h.at FROM unnest($1::text[]) AS s (name)
+        CROSS JOIN LATERAL (SELECT max(coalesce(last_at, minute)) AS at FROM delivery_count d
+            WHERE d.source = s.name AND d.minute = (SELECT max(minute) FROM delivery_count l
+                WHERE l.source = s.name)) h
+        WHERE h.at IS NOT NULL";
+    let found: Vec<Heard> = sql::typed(db, sql, vec![sources.to_vec().into()]).await?;
+    Ok(found.into_iter().map(|heard| (heard.name, heard.at)).collect())
 }
 
 /// Of rules.

@@ -151,10 +151,17 @@ fn over_three_nodes_and_deaths_there_is_never_one_target_too_many() {
             };
             let ((), looks) = futures_util::future::join(nodes, watches).await;
             assert!(looks > 10, "it was looked at {looks} times");
-            let counted =
-                "SELECT count(*) AS x FROM job j WHERE started_at IS NOT NULL AND NOT EXISTS
-                (SELECT 1 FROM guard_use u WHERE u.guard = 'two' AND u.job_id = j.id)";
-            assert_eq!(one(db, counted).await, 0, "each that began is counted");
+            let uncounted = |guard: &str, which: &str| {
+                format!(
+                    "SELECT count(*) AS x FROM job j WHERE started_at IS NOT NULL AND {which}
+                    AND NOT EXISTS
+                        (SELECT 1 FROM guard_use u WHERE u.guard = '{guard}' AND u.job_id = j.id)"
+                )
+            };
+            let began = uncounted("rate", "true");
+            assert_eq!(one(db, &began).await, 0, "each that began is counted");
+            let under_way = uncounted("two", "state IN ('running', 'waiting')");
+            assert_eq!(one(db, &under_way).await, 0, "and each that is under way");
         });
     }
 }
@@ -196,7 +203,7 @@ fn what_is_held_waits_with_the_reason_and_comes_back_in_its_order() {
         );
         assert!(find(db, "a", 16, &[]).await.jobs.is_empty(), "nobody looks at them meanwhile");
         assert_eq!(
-            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"),
+            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks").let_back,
             0,
             "no room"
         );
@@ -207,9 +214,12 @@ fn what_is_held_waits_with_the_reason_and_comes_back_in_its_order() {
         published.send(json!({ "resource": "vm/t9" })).await;
         assert!(begin_all(db, &guards).await.is_empty());
         assert_eq!(held(db).await[3]["why"], "job 3 waits for the same before it");
-        assert_eq!(guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"), 1);
         assert_eq!(
-            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"),
+            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks").let_back,
+            1
+        );
+        assert_eq!(
+            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks").let_back,
             0,
             "it is on its way"
         );
@@ -302,8 +312,14 @@ fn a_circuit_opens_at_so_many_failures_and_closes_when_somebody_says_so() {
             (resume(Some("other")).await, resume(None).await, resume(None).await),
             (0, 1, 0)
         );
-        assert_eq!(guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks"), 0);
-        assert_eq!(guards::let_back_held(db, &guards, LetBack::All).await.expect("lets back"), 1);
+        assert_eq!(
+            guards::let_back_held(db, &guards, LetBack::InOrder).await.expect("looks").let_back,
+            0
+        );
+        assert_eq!(
+            guards::let_back_held(db, &guards, LetBack::All).await.expect("lets back").let_back,
+            1
+        );
         assert_eq!(begin_all(db, &guards).await[0].id, all[3], "what failed before counts no more");
     });
 }
@@ -451,7 +467,10 @@ fn what_is_frozen_is_kept_and_acted_on_when_the_calendar_says_so_no_more() {
         assert!(begin_all(db, &published.guards).await.is_empty());
         assert_eq!(held(db).await[0]["why"], "frozen by Late sailing of calendar sailings");
         assert_eq!(
-            guards::let_back_held(db, &published.guards, LetBack::InOrder).await.expect("looks"),
+            guards::let_back_held(db, &published.guards, LetBack::InOrder)
+                .await
+                .expect("looks")
+                .let_back,
             0
         );
         // The calendar is mended: what was frozen is looked at at once.
@@ -459,7 +478,10 @@ fn what_is_frozen_is_kept_and_acted_on_when_the_calendar_says_so_no_more() {
         let due = "SELECT due <= now() AS x FROM tally WHERE key LIKE '%quill-1%'";
         assert_eq!(one(db, due).await, true);
         assert_eq!(
-            guards::let_back_held(db, &published.guards, LetBack::InOrder).await.expect("looks"),
+            guards::let_back_held(db, &published.guards, LetBack::InOrder)
+                .await
+                .expect("looks")
+                .let_back,
             1
         );
         assert_eq!(begin_all(db, &published.guards).await.len(), 1);

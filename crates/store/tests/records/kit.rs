@@ -183,6 +183,7 @@ impl Published {
                 version: e.version,
                 file: e.document.file.clone(),
                 text: e.document.text.clone(),
+                parts: Default::default(),
             })
         };
         let versions: Vec<NewVersion> = Kind::ALL.into_iter().flat_map(version).collect();

@@ -16,6 +16,7 @@ fn version(kind: &str, name: &str, version: i32, text: &str) -> NewVersion {
         version,
         file: "more.yaml".into(),
         text: text.into(),
+        parts: Default::default(),
     }
 }
 

@@ -4,13 +4,14 @@ use crate::kit::{Published, block, database, one, rows, rule, run};
 use arvok_core::{
     Principal, PrincipalKind,
     job::{JobState, StateChange},
+    rule::event_kinds,
 };
-use arvok_store::schema;
+use arvok_store::{DatabaseConnection, outside::outbox, schema, trials};
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
 /// Each function with a test of it: here, or where it is one of what works with it.
-const TESTS: [(&str, &str); 30] = [
+const TESTS: [(&str, &str); 31] = [
     ("alert_floor", "a_floor_is_below_all_that_came_since_and_not_far"),
     ("principal_shown", "who_did_something_is_shown_as_the_core_shows_it"),
     ("alerts_decided", "what_is_decided_anew_is_counted_anew"),
@@ -47,6 +48,7 @@ const TESTS: [(&str, &str); 30] = [
     ),
     ("jobs_made", "what_helped_is_counted_however_many_end_in_one_statement"),
     ("jobs_recorded", "jobs_that_are_opened_together_are_written_together_each_with_its_own"),
+    ("proposal_told", "a_proposal_is_told_when_it_is_made_and_when_it_is_decided"),
     ("tell", "what_is_told_is_an_event_of_bounded_length_under_an_id_of_its_own"),
     ("verdicts_changed", "what_is_decided_anew_is_counted_anew"),
     ("verdicts_given", "what_is_decided_anew_is_counted_anew"),
@@ -269,6 +271,67 @@ fn what_is_told_is_an_event_of_bounded_length_under_an_id_of_its_own() {
     });
 }
 
+/// That these kinds of events are those by which rules and subscribers choose them.
+async fn all_of_core_are_told(db: &DatabaseConnection, of: &str) {
+    let told = rows(db, "SELECT DISTINCT kind AS x FROM outbox").await;
+    let told: BTreeSet<&str> = told.iter().filter_map(|row| row["x"].as_str()).collect();
+    let known: Vec<String> = event_kinds().filter(|kind| kind.starts_with(of)).collect();
+    let told: BTreeSet<&str> = told.into_iter().filter(|kind| kind.starts_with(of)).collect();
+    assert_eq!(told, known.iter().map(String::as_str).collect());
+}
+
+#[test]
+fn a_proposal_is_told_when_it_is_made_and_when_it_is_decided() {
+    let db = database();
+    block(async {
+        schema::migrate(&db).await.expect("migrates");
+        run(
+            &db,
+            "INSERT INTO proposal (id, rule, rule_version, runbook, runbook_version, inputs, target,
+                urgency, reason, state, note, created_at, chain, trial)
+            SELECT n, 'disks', 1, 'grow-disk', 1, '{}', 'vm/a', 1, repeat('long', 400),
+                CASE n WHEN 5 THEN 'faulty' ELSE 'open' END, CASE n WHEN 5 THEN 'no vm' END, now(),
+                '[\"disks\"]', CASE n WHEN 1 THEN 'dry' END
+            FROM generate_series(1, 5) n;
+            UPDATE proposal SET state = 'launched', decided_by = 'token/pat' WHERE id = 1;
+            UPDATE proposal SET state = 'dismissed', decided_by = 'token/pat', note = 'it is planned'
+                WHERE id = 2;
+            UPDATE proposal SET note = 'it is planned so' WHERE id = 2;
+            UPDATE proposal SET state = 'withdrawn', note = 'it is cleared' WHERE id = 3",
+        )
+        .await;
+        let told = "SELECT string_agg(kind || ' ' || (alert -> 'labels' ->> 'proposal'), ', '
+                ORDER BY number) AS x FROM outbox";
+        assert_eq!(
+            one(&db, told).await,
+            "proposal.made 1, proposal.made 2, proposal.made 3, proposal.made 4, proposal.faulty 5, \
+            proposal.launched 1, proposal.dismissed 2, proposal.withdrawn 3"
+        );
+        all_of_core_are_told(&db, "proposal.").await;
+        let words = "SELECT string_agg(alert ->> 'summary', '; ' ORDER BY number) AS x FROM outbox
+            WHERE kind <> 'proposal.made'";
+        assert_eq!(
+            one(&db, words).await,
+            "proposal 5 of rule disks: grow-disk on vm/a cannot be made: no vm; \
+            proposal 1 of rule disks: grow-disk on vm/a is launched by pat; \
+            proposal 2 of rule disks: grow-disk on vm/a is dismissed by pat: it is planned; \
+            proposal 3 of rule disks: grow-disk on vm/a is withdrawn: it is cleared"
+        );
+        let longest = "SELECT max(length(alert ->> 'summary'))::text AS x FROM outbox";
+        assert_eq!(one(&db, longest).await, "1000");
+        let chains = "SELECT count(*)::text AS x FROM outbox
+            WHERE alert -> 'body' -> 'chain' = '[\"disks\"]'";
+        assert_eq!(one(&db, chains).await, "8");
+        let trial = outbox::claim(&db, "node", 10).await.expect("events");
+        let trial: Vec<bool> = trial.iter().map(|told| told.trial.is_some()).collect();
+        assert_eq!(trial.iter().filter(|t| **t).count(), 2, "{trial:?}");
+        let cleared = trials::clear(&db, &Principal::token("pat")).await.expect("cleared");
+        assert_eq!(cleared.proposals, 1);
+        let left = "SELECT count(*)::text AS x FROM outbox WHERE job_id = 1";
+        assert_eq!(one(&db, left).await, "0", "what was made up is not told as if it were real");
+    });
+}
+
 #[test]
 fn a_question_is_told_when_it_is_asked_and_when_it_is_over() {
     let published = Published::with(&[rule("any", "")]);
@@ -294,6 +357,7 @@ fn a_question_is_told_when_it_is_asked_and_when_it_is_over() {
             "decision.asked a, decision.asked b, decision.asked c, decision.taken a, \
             decision.silent b, decision.withdrawn c"
         );
+        all_of_core_are_told(db, "decision.").await;
         let words = "SELECT alert ->> 'summary' AS x FROM outbox WHERE kind = 'decision.taken'";
         assert_eq!(one(db, words).await, "Restart?: yes, by pat");
     });

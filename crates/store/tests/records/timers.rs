@@ -25,7 +25,7 @@ async fn set(db: &DatabaseConnection, generation: i64, wanted: &[WantedTimer]) {
 }
 
 async fn held(db: &DatabaseConnection) -> Vec<Timer> {
-    timers::hold_due(db, 9, 30.0).await.expect("holds")
+    timers::hold_due(db, &TimerKind::ALL, 9, 30.0, 50).await.expect("holds")
 }
 
 #[test]
@@ -87,7 +87,7 @@ fn what_fails_waits_longer_each_time_and_keeps_nobody() {
             .map(|f| (f.kind, f.key.as_str(), f.failures, f.failure.as_str()))
             .collect();
         assert_eq!(told, [(Stored(TimerKind::Schedule), "bad", 8, "why")]);
-        let next = timers::next(&db, 9).await.expect("asks").expect("one");
+        let next = timers::next(&db, &TimerKind::ALL, 9).await.expect("asks").expect("one");
         assert!(next < now() + TimeDelta::seconds(61), "{next}");
     });
 }
@@ -119,8 +119,11 @@ fn an_unwanted_timer_goes_unless_something_later_wants_it() {
         set(&db, 5, &[wanted("a", "x", -5)]).await;
         let timer = held(&db).await.remove(0);
         run(&db, "UPDATE timer SET held_until = NULL").await;
-        assert!(timers::hold_due(&db, 4, 30.0).await.expect("asks").is_empty(), "not known yet");
-        assert_eq!(timers::next(&db, 4).await.expect("asks"), None);
+        assert!(
+            timers::hold_due(&db, &TimerKind::ALL, 4, 30.0, 50).await.expect("asks").is_empty(),
+            "not known yet"
+        );
+        assert_eq!(timers::next(&db, &TimerKind::ALL, 4).await.expect("asks"), None);
         timers::forget(&db, &timer, 4).await.expect("asks");
         assert_eq!(one(&db, "SELECT count(*) AS x FROM timer").await, 1);
         timers::forget(&db, &timer, 5).await.expect("asks");

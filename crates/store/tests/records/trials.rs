@@ -36,11 +36,7 @@ fn a_trial_is_decided_by_the_same_rules_and_counted_nowhere() {
         }
         let verdicts = "SELECT string_agg(verdict, ' ' ORDER BY alert_seq) AS x FROM verdicts";
         assert_eq!(one(db, verdicts).await, "dispatched folded folded");
-        let of = |row: &serde_json::Value| (row["what"].clone(), row["n"].clone());
-        assert_eq!(
-            counts(db).await.iter().map(of).collect::<Vec<_>>(),
-            [(json!("delivered"), json!(0))]
-        );
+        assert_eq!(counts(db).await, Vec::<serde_json::Value>::new());
         // Neither an episode nor a cap of trials holds back what is real.
         published.send(json!({})).await;
         assert_eq!(one(db, verdicts).await, "dispatched folded folded dispatched");

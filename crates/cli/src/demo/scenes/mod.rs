@@ -19,6 +19,7 @@ mod release;
 mod rollout;
 mod site;
 mod storm;
+mod told;
 mod trial;
 mod undone;
 mod unit;
@@ -67,6 +68,7 @@ impl Scene {
             Self::ChangeUndone => undone::play(world).await?,
             Self::HandedOver => handover::play(world).await?,
             Self::YardUneven => balance::play(world).await?,
+            Self::CrewTold => told::play(world).await?,
         };
         let scene = self.to_possible_value().map_or_else(String::new, |v| v.get_name().to_owned());
         Ok(account.finish(scene, begun.elapsed().as_secs_f64()))

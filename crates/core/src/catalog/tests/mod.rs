@@ -75,7 +75,7 @@ fn what_is_named_must_exist_and_fit() {
           |                     ^^^^^^^^^^^^^^^
     "#);
     insta::assert_snapshot!(problems("rool: a\n---\nrule: b\ndispatch: { runbook: gone }\n---\nrule: b\ndispatch: { runbook: gone }\n"), @r#"
-    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, connector:, connection:, subscriber:, contact:, calendar:, group:, guard:, plan:
+    all.yaml:1:1: `rool:` defines nothing; a definition begins with one of source:, rule:, runbook:, step:, connector:, connection:, subscriber:, contact:, calendar:, group:, guard:, plan:
         1 | rool: a
           | ^^^^
     all.yaml:6:7: rule `b` is defined a second time; the first stands in all.yaml
@@ -384,4 +384,28 @@ fn written_integers_of_which_a_division_cuts_something_off_are_told() {
        14 |   - { id: a, set: { of: '${3 / 4} of ${1.0 / 4}' } }
           |                            ^^^^^
     ");
+}
+
+#[test]
+fn whoever_follows_rules_follows_some_that_there_are() {
+    let text = "runbook: note\ntarget: vm/a\nsteps: [ { id: seen, require: 'true' } ]\n---\n\
+        rule: disk-filling\nowner: storage\nlisten: { sources: arvok, kinds: disk }\n\
+        dispatch: { runbook: note }\nknowingly: { same-runbook: it is a test }\n---\n\
+        rule: told\nlisten: { sources: arvok, states: noted, labels: { rule: [disk-filing, 'disk-*'], \
+        owner: storge } }\ndispatch: { runbook: note }\nknowingly: { same-runbook: it is a test }\n";
+    let checked = check_files([("all.yaml", text)], &[], &Catalog::default(), &Observed::default());
+    assert_eq!(checked.problems, []);
+    let said: Vec<String> = checked.warnings.iter().map(ToString::to_string).collect();
+    insta::assert_snapshot!(said.join("\n"), @r"
+    all.yaml:12:59: warning (follows-nobody): no other rule is called `disk-filing`: there are no events of its jobs; did you mean `disk-filling`?
+       12 | listen: { sources: arvok, states: noted, labels: { rule: [disk-filing, 'disk-*'], owner: storge } }
+          |                                                           ^^^^^^^^^^^
+    all.yaml:12:90: warning (follows-nobody): no other rule is owned by `storge`: there are no events of its jobs; did you mean `storage`?
+       12 | listen: { sources: arvok, states: noted, labels: { rule: [disk-filing, 'disk-*'], owner: storge } }
+          |                                                                                          ^^^^^^
+    ");
+    let mended = text.replace("disk-filing", "disk-filling").replace("storge", "storage");
+    let catalog = catalog(&mended);
+    let (rule, _) = catalog.get::<Rule>("disk-filling").expect("a rule");
+    assert_eq!(catalog.followers(rule), [(Kind::Rule, "told")]);
 }

@@ -288,3 +288,38 @@ fn what_does_not_fit_together_is_a_diagnostic_with_its_place() {
     ];
     insta::assert_snapshot!(wrong.map(diagnostics).join("\n\n"));
 }
+
+#[test]
+fn who_asks_under_a_condition_hears_that_nothing_has_changed() {
+    let with = |header: &str| {
+        connector(&format!(
+            "takes: {{ etag: {{ type: string }} }}
+request: {{ method: GET, path: /alerts, headers: {{ {header}: '${{give.etag}}' }} }}
+output: \"response.status == 304 ? {{'etag': give.etag, 'alerts': []}}
+  : {{'etag': response.headers.etag, 'alerts': response.body}}\"
+repeat: safe"
+        ))
+    };
+    let unchanged = || Answer { status: 304, ..answer(Value::Null) };
+    for header in ["If-None-Match", "if-modified-since"] {
+        let given = json!({ "etag": "v1" });
+        let told = play(&with(header).operations["op"], given, all([unchanged()]));
+        assert_eq!(told[1], r#"gives {"etag":"v1","alerts":[]}"#);
+    }
+    // Nobody has asked for that.
+    let told = play(&with("x-etag").operations["op"], json!({ "etag": "v1" }), all([unchanged()]));
+    assert_eq!(told[1], "refused, for good: answered 304");
+}
+
+#[test]
+fn a_list_that_has_not_changed_has_no_pages() {
+    let listed = connector(
+        "takes: { etag: { type: string } }
+request: { method: GET, path: /alerts, headers: { if-none-match: '${give.etag}' } }
+pages: { list: response.body.alerts, next: { cursor: response.body.next, query: after } }
+repeat: safe",
+    );
+    let unchanged = Answer { status: 304, ..answer(Value::Null) };
+    let told = play(&listed.operations["op"], json!({ "etag": "v1" }), all([unchanged]));
+    assert_eq!(told[1..], ["gives []"]);
+}

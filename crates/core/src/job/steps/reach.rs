@@ -81,6 +81,7 @@ fn begin_round(execution: &mut Execution<'_>, place: &Place, reaching: &mut Reac
     match asked(contact) {
         Some(asked) => {
             reaching.stand = Stand::Duty;
+            let asked = &asked.lookup;
             let target = (asked.via.as_str(), asked.operation.as_str());
             let shown = json!({ "on_duty_of": contact.name });
             call(execution, place, reaching, (target, shown, asked.give.clone()));

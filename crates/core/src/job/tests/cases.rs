@@ -219,7 +219,7 @@ fn catalog(case: &Case) -> Catalog {
         let (kind, definition) =
             check_document(document).unwrap_or_else(|e| panic!("{}: {e:#?}", case.case));
         let (name, document) = (document.name.clone(), document.clone());
-        Arc::new(Entry { name, version: 1, document, kind, definition })
+        Arc::new(Entry { name, version: 1, document: Arc::new(document), kind, definition })
     };
     Catalog::new(documents.iter().map(entry))
 }

@@ -313,3 +313,60 @@ fn a_rule_announces_to_those_whom_it_knows() {
     let said = rule("{ person: '${alert.labels.owner}' }").expect_err("knows no alert");
     assert!(said.contains("`alert` is not known here"), "{said}");
 }
+
+#[test]
+fn labels_of_a_rule_are_few_plain_and_not_those_of_its_events() {
+    let wrong = |labels: &str| {
+        check(&format!("rule: a\nlabels: {labels}\ndispatch: {{ runbook: b }}\n"))
+            .expect_err("is refused")
+    };
+    insta::assert_snapshot!(wrong("{ rule: other, crew: 'a b' }"), @r"
+    disk.yaml:2:9: `crew=a b` is no label: name and value have letters, digits, - _ . and begin with one of the first two, 63 characters at most
+        2 | labels: { rule: other, crew: 'a b' }
+          |         ^^
+    disk.yaml:2:17: events of proposals and jobs have this label already; take another name
+        2 | labels: { rule: other, crew: 'a b' }
+          |                 ^^^^^
+    ");
+    insta::assert_snapshot!(wrong("{}"), @r"
+    disk.yaml:2:9: takes 1 to 8 labels, such as site=nessfold
+        2 | labels: {}
+          |         ^
+    ");
+    let marked = "rule: a\nowner: gates\nlabels: { crew: storage }\ndispatch: { runbook: b }\n";
+    let labels = check(marked).expect("is a rule").event_labels();
+    assert_eq!(json!(labels), json!({ "crew": "storage", "owner": "gates" }));
+}
+
+#[test]
+fn a_rule_follows_those_whose_events_it_may_hear() {
+    let of = check(
+        "rule: disk-filling\nowner: gates\nlabels: { crew: storage }\n\
+        dispatch: { runbook: b }\n",
+    )
+    .expect("is a rule");
+    let follows = |listen: &str| {
+        let text = format!("rule: told\nlisten: {{ {listen} }}\ndispatch: {{ runbook: b }}\n");
+        check(&text).expect("is a rule").follows(&of)
+    };
+    for listen in [
+        "sources: arvok, states: noted",
+        "sources: arvok, states: noted, labels: { owner: gates }",
+        "sources: arvok, states: noted, labels: { rule: 'disk-*', crew: storage }",
+        "sources: arvok, states: noted, labels: { effect: unconfirmed }, kinds: job.succeeded",
+        "sources: [arvok, yard], states: [noted, raised], kinds: 'proposal.*'",
+    ] {
+        assert!(follows(listen), "{listen}");
+    }
+    for listen in [
+        "states: noted",
+        "sources: arvok",
+        "sources: arvok, states: noted, labels: { owner: storage }",
+        "sources: arvok, states: noted, labels: { crew: gates }",
+        "sources: arvok, states: noted, labels: { pier: brack }",
+        "sources: arvok, states: noted, kinds: node.missed",
+    ] {
+        assert!(!follows(listen), "{listen}");
+    }
+    assert!(!of.follows(&of), "nor its own");
+}

@@ -113,7 +113,7 @@ impl KindDoc for AwaitDoc {
                     .check
                     .fail(&at, "is an empty list: nothing could ever come; leave the line out");
             }
-            let one = build.check.document().value.pointer(&at).is_some_and(Value::is_string);
+            let one = build.check.value_at(&at).is_some_and(Value::is_string);
             let value = if one { texts.0.into_iter().next().into() } else { Value::from(texts.0) };
             // Names of events look as if they meant a value: `job.resumed`.
             let filled = value.to_string().contains("${");

@@ -160,6 +160,7 @@ pub(crate) fn of_confirm(
         timeout,
         on_error: OnError::Stop,
         undo,
+        shared: None,
         action,
     })
 }

@@ -4,13 +4,14 @@ use super::{
     Action, MAX_DEPTH, OnError, Retry, Step, ask::AskDoc, awaiting::AwaitDoc, call::CallDoc,
     check::CheckDoc, child::ChildDoc, choose::ChooseDoc, each::EachDoc, emit::EmitDoc,
     finish::FinishDoc, pause::PauseDoc, remember::RememberDoc, require::RequireDoc,
-    script::ScriptDoc, set::SetDoc, tell::TellStepDoc, together::TogetherDoc,
+    script::ScriptDoc, set::SetDoc, shared::UseDoc, tell::TellStepDoc, together::TogetherDoc,
 };
 use crate::{
     Period,
     document::Checker,
     expr::{Length, LengthDoc, Names},
     glob::Glob,
+    runbook::shared_step::SharedStep,
     text::{cut, nearest},
 };
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
@@ -46,7 +47,7 @@ struct CommonDoc {
     /// What takes it back if the job fails later: a step without an `id`. A call goes through the
     /// same connection unless it says otherwise.
     #[serde(default)]
-    #[schemars(with = "Option<StepDoc>")]
+    #[schemars(with = "Option<AnyStepDoc>")]
     undo: Option<Map<String, Value>>,
 }
 
@@ -109,27 +110,51 @@ fn build<T: KindDoc>(
 #[derive(Debug)]
 pub struct StepDoc;
 
+/// The same without an `id`.
+#[derive(Debug)]
+pub(in crate::runbook) struct AnyStepDoc;
+
 impl JsonSchema for StepDoc {
     fn schema_name() -> Cow<'static, str> {
         "Step".into()
     }
 
     fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        let common = CommonDoc::json_schema(generator);
-        let one = |kind: &Kind, generator: &mut SchemaGenerator| {
-            let mut whole = (kind.schema)(generator);
-            let own = whole.get("required").and_then(Value::as_array).cloned().unwrap_or_default();
-            whole.insert("required".into(), [vec![Value::from("id")], own].concat().into());
-            if let (Some(Value::Object(properties)), Some(Value::Object(common))) =
-                (whole.get_mut("properties"), common.get("properties"))
-            {
-                properties.extend(common.clone());
-            }
-            whole
-        };
-        let kinds: Vec<Schema> = KINDS.iter().map(|kind| one(kind, generator)).collect();
+        let mut kinds = schemas(generator, true);
+        kinds.push(UseDoc::json_schema(generator));
         json_schema!({ "anyOf": kinds })
     }
+}
+
+impl JsonSchema for AnyStepDoc {
+    fn schema_name() -> Cow<'static, str> {
+        "StepWithoutId".into()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "anyOf": schemas(generator, false) })
+    }
+}
+
+/// A schema for each kind of step.
+fn schemas(generator: &mut SchemaGenerator, has_id: bool) -> Vec<Schema> {
+    let mut common = CommonDoc::json_schema(generator);
+    if let (false, Some(Value::Object(properties))) = (has_id, common.get_mut("properties")) {
+        properties.remove("id");
+    }
+    let id = has_id.then(|| Value::from("id"));
+    let one = |kind: &Kind| {
+        let mut whole = (kind.schema)(generator);
+        let own = whole.get("required").and_then(Value::as_array).cloned().unwrap_or_default();
+        whole.insert("required".into(), id.iter().cloned().chain(own).collect());
+        if let (Some(Value::Object(properties)), Some(Value::Object(common))) =
+            (whole.get_mut("properties"), common.get("properties"))
+        {
+            properties.extend(common.clone());
+        }
+        whole
+    };
+    KINDS.iter().map(one).collect()
 }
 
 /// Checks the steps of one runbook.
@@ -138,13 +163,17 @@ pub(crate) struct Build<'c, 'd> {
     seen: BTreeSet<String>,
     depth: usize,
     /// How long the steps may take together, where that is written out.
-    limit: Option<Period>,
+    pub(super) limit: Option<Period>,
     /// How many loops and ways side by side stand around.
     beside: usize,
     /// The files of the runbook, by name.
     pub(super) files: &'c BTreeMap<String, String>,
     /// The connections that a `via` may give that is worked out and lists none itself.
     pub(super) connections: &'c [Glob],
+    /// The shared steps that were asked for; none of one that cannot be used.
+    pub(super) shared: BTreeMap<String, Option<SharedStep>>,
+    /// How many bytes these have.
+    pub(super) bytes: usize,
 }
 
 impl<'c, 'd> Build<'c, 'd> {
@@ -154,7 +183,17 @@ impl<'c, 'd> Build<'c, 'd> {
         connections: &'c [Glob],
         limit: Option<Period>,
     ) -> Self {
-        Self { check, seen: BTreeSet::new(), depth: 0, limit, beside: 0, files, connections }
+        Self {
+            check,
+            seen: BTreeSet::new(),
+            depth: 0,
+            limit,
+            beside: 0,
+            files,
+            connections,
+            shared: BTreeMap::new(),
+            bytes: 0,
+        }
     }
 
     /// A length of time that a step waits; complains about one that the steps together do not have.
@@ -240,6 +279,9 @@ impl<'c, 'd> Build<'c, 'd> {
         names: Names<'_>,
         ids: &[String],
     ) -> Option<Step> {
+        if doc.contains_key("use") {
+            return self.shared_step(at, doc, names, ids);
+        }
         let kind = self.kind(at, &doc)?;
         self.known_keys(at, kind, &mut doc);
         let (common, own) = doc.into_iter().partition(|(key, _)| COMMON.contains(&key.as_str()));
@@ -270,6 +312,7 @@ impl<'c, 'd> Build<'c, 'd> {
             timeout: timeout?,
             on_error: on_error?,
             undo: undo?,
+            shared: None,
             action,
         })
     }
@@ -287,7 +330,7 @@ impl<'c, 'd> Build<'c, 'd> {
                     .fail(at, format!("a step is of one kind; this one has `{one}` and `{other}`"));
             }
             (None, _) => {
-                let words: Vec<&str> = KINDS.iter().map(|k| k.keys[0]).collect();
+                let words: Vec<&str> = KINDS.iter().map(|k| k.keys[0]).chain(["use"]).collect();
                 let own = doc.keys().filter(|k| !COMMON.contains(&k.as_str()));
                 let hint = match own.filter_map(|k| nearest(k, words.clone())).next() {
                     Some(near) => format!("did you mean `{near}`?"),
@@ -326,11 +369,11 @@ impl<'c, 'd> Build<'c, 'd> {
                 ),
             };
             let pointer = format!("{at}/{}", key.replace('~', "~0").replace('/', "~1"));
-            self.check.note(self.check.document().key_problem(&pointer, message));
+            self.check.fail_key(&pointer, message);
         }
     }
 
-    fn name(&mut self, at: &str, id: &str) -> bool {
+    pub(super) fn name(&mut self, at: &str, id: &str) -> bool {
         let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_';
         if id == "undo" && at.ends_with("/undo") {
             return true;
@@ -362,7 +405,12 @@ impl<'c, 'd> Build<'c, 'd> {
         good
     }
 
-    fn on_error(&mut self, at: &str, word: Option<&str>, ids: &[String]) -> Option<OnError> {
+    pub(super) fn on_error(
+        &mut self,
+        at: &str,
+        word: Option<&str>,
+        ids: &[String],
+    ) -> Option<OnError> {
         match word {
             None | Some("stop") => Some(OnError::Stop),
             Some("continue") => Some(OnError::Continue),

@@ -19,6 +19,7 @@ mod require;
 mod retry;
 mod script;
 mod set;
+mod shared;
 mod tell;
 mod together;
 
@@ -38,17 +39,18 @@ pub use remember::Remember;
 pub use require::Require;
 pub use retry::Retry;
 pub use set::Set;
+pub use shared::SharedUse;
 pub use tell::{Recipient, Tell};
 pub use together::{Together, Until};
 
 pub(crate) use ask::TELL;
 pub(super) use check::of_confirm;
-pub(super) use document::Build;
+pub(super) use document::{AnyStepDoc, Build};
 pub(super) use reference::globs;
 
 use super::type_environment::{Evaluated, TypeEnvironment, Visitor};
 use crate::{
-    definition::{Mismatch, Others},
+    definition::{Kind, Mismatch, Others},
     expr::{Expr, Length, Type},
 };
 
@@ -72,6 +74,8 @@ pub struct Step {
     pub on_error: OnError,
     /// What takes it back.
     pub undo: Option<Box<Step>>,
+    /// The shared step that it is, with the inputs that this one and what takes it back see.
+    pub shared: Option<Box<SharedUse>>,
     /// What is done.
     pub action: Action,
 }
@@ -238,6 +242,16 @@ impl Action {
         }
     }
 
+    /// What names the connections that it calls, and the runbook that it has done.
+    pub(super) fn references(&self) -> Vec<&Reference> {
+        let called = self.calls().into_iter().filter_map(|call| call.callee.operation());
+        let child = match self {
+            Self::Child(child) => Some(&child.runbook),
+            _ => None,
+        };
+        called.map(|(via, _)| via).chain(child).collect()
+    }
+
     fn visit<'a>(&'a self, at: &str, known: &mut TypeEnvironment<'a>, look: &mut Visitor<'a, '_>) {
         match self {
             Self::Call(call) => call.visit(at, known, look),
@@ -315,13 +329,9 @@ fn look_at_length<'a>(
 /// inputs alone: each with its step.
 pub(super) fn references_of_inputs(steps: &[Step]) -> Vec<(&Step, &ListedReference)> {
     let mut found = Vec::new();
-    for step in steps.iter().filter(|step| step.when.is_none()) {
-        let called = step.action.calls().into_iter().filter_map(|call| call.callee.operation());
-        let child = match &step.action {
-            Action::Child(child) => Some(&child.runbook),
-            _ => None,
-        };
-        let named = called.map(|(via, _)| via).chain(child);
+    // The inputs of a shared step are not those of the job.
+    for step in steps.iter().filter(|step| step.when.is_none() && step.shared.is_none()) {
+        let named = step.action.references().into_iter();
         found.extend(named.filter_map(Reference::of_inputs).map(|reference| (step, reference)));
         if !matches!(step.action, Action::Choose(_)) {
             let within = step.action.inner().into_iter();
@@ -377,10 +387,18 @@ impl Step {
             look(&format!("{at}/when"), Evaluated::Condition(when), known.names());
             within.guard(when);
         }
-        look_at_length(&format!("{at}/timeout"), self.timeout.as_ref(), &within, look);
-        self.action.visit(at, &mut within, look);
+        match &self.shared {
+            // What it does was looked at where it stands.
+            Some(shared) => {
+                look(&format!("{at}/give"), Evaluated::Template(&shared.give), within.names());
+            }
+            None => {
+                look_at_length(&format!("{at}/timeout"), self.timeout.as_ref(), &within, look);
+                self.action.visit(at, &mut within, look);
+            }
+        }
         within.ran(&self.id, self.action.gives(&within));
-        if let Some(undo) = &self.undo {
+        if let (None, Some(undo)) = (&self.shared, &self.undo) {
             undo.visit(&format!("{at}/undo"), &mut within.clone(), look);
         }
         if self.when.is_some() {
@@ -393,6 +411,13 @@ impl Step {
 
     /// What does not fit with connections and their operations, in it and within it.
     pub(super) fn misfits(&self, at: &str, others: &dyn Others) -> Vec<Mismatch> {
+        if let Some(shared) = &self.shared {
+            let missing = others.must_have(Kind::Step, &shared.name).err();
+            return missing
+                .map(|missing| Mismatch::at(format!("{at}/use"), missing))
+                .into_iter()
+                .collect();
+        }
         let own = self.action.misfits(at, others);
         let undo = self.undo.iter().flat_map(|u| u.misfits(&format!("{at}/undo"), others));
         let inner = self.action.inner().into_iter().flat_map(|(below, steps)| {

@@ -1,10 +1,29 @@
 //! The runbook document: what is refused, and what a job starts with.
 
 mod references;
+mod shared_steps;
 
 use super::*;
-use crate::{catalog::Catalog, document::parse_file};
+use crate::{JobId, catalog::Catalog, document::parse_file, job::Facts};
+use chrono::DateTime;
 use serde_json::json;
+
+/// What is known of a job with these inputs that somebody launched.
+fn facts(inputs: Value) -> Facts {
+    Facts {
+        id: JobId(7),
+        key: "quay-7".into(),
+        inputs,
+        target: "vm/quill-app-1".into(),
+        alert: None,
+        has_alarm: false,
+        created: DateTime::UNIX_EPOCH,
+        memory: Value::Null,
+        memory_full: false,
+        announce: None,
+        dry: false,
+    }
+}
 
 fn check(text: &str) -> Result<Runbook, String> {
     let docs = parse_file("grow.yaml", text).map_err(|p| p.to_string())?;
@@ -77,7 +96,7 @@ outputs: { size: '${stps.grow}' }
     grow.yaml:8:11: another step is named `a` already; names are unique in the whole runbook
         8 |   - { id: a, require: 'true' }
           |           ^
-    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, remember, check, choose, each, together, ask, await, pause, runbook, tell, emit, finish
+    grow.yaml:9:5: the step does nothing; give it one of call, script, require, set, remember, check, choose, each, together, ask, await, pause, runbook, tell, emit, finish, use
         9 |   - { id: b }
           |     ^^
     grow.yaml:10:40: the expression ends here, and something more was expected

@@ -3,10 +3,10 @@
 
 use super::*;
 use crate::{
-    JobId, Kind,
+    Kind,
     catalog::{Catalog, Observed, check_files},
     connector::Repeat,
-    job::{self, Effect, Event, Facts, Machine, Progress, Repeats, StepOutputs},
+    job::{self, Effect, Event, Machine, Progress, Repeats, StepOutputs},
 };
 use chrono::{DateTime, TimeDelta};
 
@@ -64,22 +64,6 @@ fn grow(site: &str) -> (Catalog, Result<Prepared, String>) {
     let (runbook, _) = catalog.runbook("grow").expect("is there");
     let prepared = runbook.prepare(given.as_object().expect("a map").clone(), &catalog);
     (catalog, prepared.map_err(|e| e.to_string()))
-}
-
-fn facts(inputs: Value) -> Facts {
-    Facts {
-        id: JobId(7),
-        key: "quay-7".into(),
-        inputs,
-        target: "vm/quill-app-1".into(),
-        alert: None,
-        has_alarm: false,
-        created: DateTime::UNIX_EPOCH,
-        memory: Value::Null,
-        memory_full: false,
-        announce: None,
-        dry: false,
-    }
 }
 
 #[test]

@@ -6,12 +6,14 @@
 
 mod cloudevents;
 mod http;
+mod poll;
 mod schedule;
 mod syslog;
 mod trace;
 mod webhook;
 
 pub use http::{HttpIntake, HttpIntakeDoc};
+pub use poll::{Poll, PollDoc, PollLook, PollLooked};
 pub use schedule::schedule_message;
 pub use syslog::{AddressRange, Syslog, SyslogDoc};
 
@@ -48,6 +50,8 @@ pub enum IntakeDoc {
     Syslog(SyslogDoc),
     /// Our own clock: messages at the times of a cron expression.
     Schedule(ScheduleDoc),
+    /// What an operation of a connection gives, which is called again and again.
+    Poll(PollDoc),
 }
 
 /// A checked intake.
@@ -61,6 +65,8 @@ pub enum Intake {
     Syslog(Syslog),
     /// Messages at the times of a cron expression.
     Schedule(Schedule),
+    /// What an operation gives that is called again and again.
+    Poll(Poll),
 }
 
 /// A payload as a door received it.
@@ -106,6 +112,7 @@ impl IntakeDoc {
             Self::Schedule(doc) => {
                 doc.check(check, &format!("{at}/schedule")).map(Intake::Schedule)
             }
+            Self::Poll(doc) => doc.check(check, &format!("{at}/poll")).map(Intake::Poll),
         }
     }
 
@@ -116,6 +123,7 @@ impl IntakeDoc {
             Self::CloudEvents(_) => &cloudevents::OFFERS,
             Self::Syslog(_) => &syslog::OFFERS,
             Self::Schedule(_) => &schedule::OFFERS,
+            Self::Poll(_) => &poll::OFFERS,
         }
     }
 }
@@ -125,8 +133,13 @@ impl Intake {
     pub const fn http(&self) -> Option<&HttpIntake> {
         match self {
             Self::Webhook(http) | Self::CloudEvents(http) => Some(http),
-            Self::Syslog(_) | Self::Schedule(_) => None,
+            Self::Syslog(_) | Self::Schedule(_) | Self::Poll(_) => None,
         }
+    }
+
+    /// The operation that gives its messages, where they are fetched.
+    pub const fn poll(&self) -> Option<&Poll> {
+        if let Self::Poll(poll) = self { Some(poll) } else { None }
     }
 
     /// What it is called in a document.
@@ -136,13 +149,14 @@ impl Intake {
             Self::CloudEvents(_) => "cloudevents",
             Self::Syslog(_) => "syslog",
             Self::Schedule(_) => "schedule",
+            Self::Poll(_) => "poll",
         }
     }
 
     /// The lines by which messages of an open format are read where a source has none of its own.
     pub(super) fn default_read(&self) -> Option<ReadDoc> {
         match self {
-            Self::Webhook(_) => None,
+            Self::Webhook(_) | Self::Poll(_) => None,
             Self::CloudEvents(_) => Some(cloudevents::default_read()),
             Self::Syslog(_) => Some(syslog::default_read()),
             Self::Schedule(_) => Some(schedule::default_read()),
@@ -160,10 +174,9 @@ impl Intake {
         let whole = |body| vec![Ok(Message { body, part: None })];
         match self {
             _ if delivery.normal => json(delivery.raw).map(whole),
-            Self::Webhook(_) => json(delivery.raw).map(whole),
+            Self::Webhook(_) | Self::Schedule(_) | Self::Poll(_) => json(delivery.raw).map(whole),
             Self::CloudEvents(_) => cloudevents::decode(delivery),
             Self::Syslog(syslog) => syslog.decode(delivery).map(whole),
-            Self::Schedule(_) => json(delivery.raw).map(whole),
         }
     }
 
@@ -179,6 +192,7 @@ impl Intake {
             Self::CloudEvents(_) => vec![("event", body), headers()],
             Self::Syslog(_) => fields(&syslog::OFFERS, body),
             Self::Schedule(_) => fields(&schedule::OFFERS, body),
+            Self::Poll(_) => vec![("body", body)],
         }
     }
 
@@ -187,7 +201,7 @@ impl Intake {
         match self {
             Self::Webhook(http) => http.templates("/intake/webhook/credential"),
             Self::CloudEvents(http) => http.templates("/intake/cloudevents/credential"),
-            Self::Syslog(_) | Self::Schedule(_) => Vec::new(),
+            Self::Syslog(_) | Self::Schedule(_) | Self::Poll(_) => Vec::new(),
         }
     }
 }

@@ -1,6 +1,7 @@
 //! Reading payloads by a source's lines.
 
 mod cloudevents;
+mod poll;
 mod schedule;
 mod syslog;
 

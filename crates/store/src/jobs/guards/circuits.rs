@@ -51,17 +51,20 @@ pub async fn look_at(db: &DatabaseConnection, guards: &Guards) -> Result<bool, S
         })
     };
     let looked_at = guards.iter().filter(|g| g.guard.circuit.is_some() || !is_counted(g));
-    let mut any = false;
-    for standing in looked_at {
-        let tx = db.begin().await?;
-        let (states, at) = states(&tx, &[standing]).await?;
-        let opened: Vec<OpenCircuit> =
-            states.values().flat_map(|state| standing.opens(at, state)).collect();
-        open_circuits(&tx, &opened).await?;
-        tx.commit().await?;
-        any |= !opened.is_empty();
+    let looked_at: Vec<&StandingGuard> = looked_at.collect();
+    if looked_at.is_empty() {
+        return Ok(false);
     }
-    Ok(any)
+    let tx = db.begin().await?;
+    let (states, at) = states(&tx, &looked_at).await?;
+    let opens = |standing: &&StandingGuard| {
+        let state = states.get(&standing.guard.name);
+        state.map_or_else(Vec::new, |state| standing.opens(at, state))
+    };
+    let opened: Vec<OpenCircuit> = looked_at.iter().flat_map(opens).collect();
+    open_circuits(&tx, &opened).await?;
+    tx.commit().await?;
+    Ok(!opened.is_empty())
 }
 
 /// The circuits that are open.

@@ -13,7 +13,7 @@ use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, Value};
 use serde_json::json;
 use std::collections::BTreeMap;
 
-/// Most jobs that are counted anew for a guard.
+/// Most jobs that are counted anew for guards.
 const COUNTED: i64 = 50_000;
 
 /// A job as a guard counts it.
@@ -40,7 +40,7 @@ pub(super) async fn states(
     guards: &[&StandingGuard],
 ) -> Result<(BTreeMap<String, GuardState>, DateTime<Utc>), StoreError> {
     let mut rows = read_states(tx, guards).await?;
-    let mut anew = false;
+    let mut anew = Vec::new();
     for row in &rows {
         let Some(standing) = guards.iter().find(|g| g.guard.name == row.guard) else { continue };
         let own = (standing.version, standing.group_version);
@@ -49,13 +49,11 @@ pub(super) async fn states(
             Some(counted) if counted > own => {
                 return Err(StoreError::Stale(generation(tx).await?));
             }
-            _ => {
-                recount(tx, standing).await?;
-                anew = true;
-            }
+            _ => anew.push(*standing),
         }
     }
-    if anew {
+    if !anew.is_empty() {
+        recount(tx, &anew).await?;
         rows = read_states(tx, guards).await?;
     }
     let at = rows.first().map_or_else(DateTime::default, |row| row.moment);
@@ -143,9 +141,9 @@ impl AlertLabels {
     }
 }
 
-/// Counts what a guard concerns by the jobs that there are, of those under way and those that it
-/// looks back at; what had been counted by another version is forgotten.
-async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(), StoreError> {
+/// Counts what guards concern by the jobs that there are, of those under way and those that they
+/// look back at; what had been counted by other versions is forgotten.
+async fn recount(tx: &DatabaseTransaction, anew: &[&StandingGuard]) -> Result<(), StoreError> {
     #[derive(FromQueryResult)]
     struct Begun {
         id: i64,
@@ -158,8 +156,8 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
         alert_seq: Option<i64>,
         started_at: DateTime<Utc>,
     }
-    let guard = &standing.guard;
-    sql::run(tx, "DELETE FROM guard_use WHERE guard = $1", vec![guard.name.clone().into()]).await?;
+    let names: Vec<String> = anew.iter().map(|standing| standing.guard.name.clone()).collect();
+    sql::run(tx, "DELETE FROM guard_use WHERE guard = ANY($1)", vec![names.clone().into()]).await?;
     let sql = format!(
         "SELECT id, runbook, target, rule, urgency, inputs, {LAUNCHED_BY}, alert_seq, started_at
         FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
@@ -168,17 +166,18 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
     );
     let begun: Vec<String> = JobState::BEGUN.iter().map(ToString::to_string).collect();
     // A job may have been in the queue for a while.
-    let back = guard.window().delta() + TimeDelta::hours(1);
+    let window = anew.iter().map(|standing| standing.guard.window().delta()).max();
+    let back = window.unwrap_or_default() + TimeDelta::hours(1);
     #[expect(clippy::cast_precision_loss, reason = "whole seconds of a month")]
     let back = back.num_seconds() as f64;
     let jobs: Vec<Begun> =
         sql::typed(tx, &sql, vec![begun.into(), back.into(), COUNTED.into()]).await?;
-    let labels = match guard.concerns.asks_labels() {
+    let labels = match anew.iter().any(|standing| standing.guard.concerns.asks_labels()) {
         true => AlertLabels::of(tx, jobs.iter().map(|job| job.alert_seq)).await?,
         false => AlertLabels::default(),
     };
     let mut uses = Vec::new();
-    for job in jobs {
+    for job in &jobs {
         let as_guarded = GuardedJob {
             id: JobId(job.id),
             runbook: &job.runbook,
@@ -193,22 +192,25 @@ async fn recount(tx: &DatabaseTransaction, standing: &StandingGuard) -> Result<(
             touched: None,
             let_back_by: None,
         };
-        if standing.concerns(&as_guarded) {
+        let concerning = anew.iter().filter(|standing| standing.concerns(&as_guarded));
+        uses.extend(concerning.map(|standing| {
             let counted = GuardUse {
-                guard: guard.name.clone(),
+                guard: standing.guard.name.clone(),
                 amount: standing.amount(&as_guarded),
-                runbook: job.runbook,
-                target: job.target,
+                runbook: job.runbook.clone(),
+                target: job.target.clone(),
             };
-            uses.push((JobId(job.id), counted, job.started_at));
-        }
+            (JobId(job.id), counted, job.started_at)
+        }));
     }
     count(tx, uses.iter().map(|(job, one, at)| (*job, one, *at))).await?;
-    let sql = "INSERT INTO guard_counted (guard, version, group_version) VALUES ($1, $2, $3)
+    let sql = "INSERT INTO guard_counted (guard, version, group_version)
+        SELECT * FROM unnest($1::text[], $2::int[], $3::int[])
         ON CONFLICT (guard) DO UPDATE SET version = excluded.version,
             group_version = excluded.group_version";
-    let (version, of_group) = (standing.version, standing.group_version);
-    sql::run(tx, sql, vec![guard.name.clone().into(), version.into(), of_group.into()]).await?;
+    let versions: Vec<i32> = anew.iter().map(|standing| standing.version).collect();
+    let of_groups: Vec<i32> = anew.iter().map(|standing| standing.group_version).collect();
+    sql::run(tx, sql, vec![names.into(), versions.into(), of_groups.into()]).await?;
     Ok(())
 }
 
@@ -241,7 +243,9 @@ pub(super) async fn count<'u>(
 /// # Errors
 /// If the database cannot be worked with.
 pub(crate) async fn sweep(db: &impl ConnectionTrait, most: i64) -> Result<u64, StoreError> {
-    let sql = "SELECT guards_closed(array_agg(DISTINCT guard)) FROM guard_use WHERE open";
+    // Which of them look back at what has begun is known where they are asked: here all do.
+    let sql = "SELECT guards_closed(n.names, n.names)
+        FROM (SELECT array_agg(DISTINCT guard) AS names FROM guard_use WHERE open) n";
     sql::run(db, sql, vec![]).await?;
     let back = arvok_core::guard::LONGEST.delta() + TimeDelta::days(1);
     let sql = "DELETE FROM guard_use WHERE (guard, job_id) IN (SELECT guard, job_id FROM guard_use

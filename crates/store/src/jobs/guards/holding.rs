@@ -95,7 +95,16 @@ pub enum LetBack {
     All,
 }
 
-/// Lets back what guards hold, as many as there is room for; how many.
+/// What was let back.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct HeldJobs {
+    /// How many guards held some.
+    pub guards: usize,
+    /// How many jobs were let back.
+    pub let_back: u64,
+}
+
+/// Lets back what guards hold, as many as there is room for.
 ///
 /// # Errors
 /// If the database cannot be worked with.
@@ -103,7 +112,7 @@ pub async fn let_back_held(
     db: &DatabaseConnection,
     guards: &Guards,
     which: LetBack,
-) -> Result<u64, StoreError> {
+) -> Result<HeldJobs, StoreError> {
     #[derive(FromQueryResult)]
     struct Name {
         name: String,
@@ -111,18 +120,18 @@ pub async fn let_back_held(
     let asked = guards.iter().filter(|s| which == LetBack::All || !s.guard.is_selective());
     let names: Vec<String> = asked.map(|standing| standing.guard.name.clone()).collect();
     if names.is_empty() {
-        return Ok(0);
+        return Ok(HeldJobs::default());
     }
     let sql = "SELECT n AS name FROM unnest($1::text[]) n WHERE EXISTS (SELECT 1 FROM job
         WHERE state = 'queued' AND held IS NOT NULL AND held ->> 'guard' = n AND aside)";
     let holding: Vec<Name> = sql::typed(db, sql, vec![names.into()]).await?;
-    let mut back = 0;
+    let mut held = HeldJobs { guards: holding.len(), let_back: 0 };
     for Name { name } in holding {
         if let Some(standing) = guards.get(&name) {
-            back += let_back_by(db, standing).await?;
+            held.let_back += let_back_by(db, standing).await?;
         }
     }
-    Ok(back)
+    Ok(held)
 }
 
 /// Lets back what one guard holds.

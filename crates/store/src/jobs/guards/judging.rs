@@ -106,7 +106,8 @@ pub(in crate::jobs) async fn judge(
 }
 
 /// Whether any guard concerns a job. What leaves all undone concerns none.
-pub(in crate::jobs) fn concerned(guards: &Guards, job: &ClaimedJob) -> bool {
+#[must_use]
+pub fn concerned(guards: &Guards, job: &ClaimedJob) -> bool {
     job.trial != Some(Trial::Dry) && guards.concern(&guarded(job, Beside::default()))
 }
 

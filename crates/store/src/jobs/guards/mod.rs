@@ -14,5 +14,6 @@ mod judging;
 pub use circuits::{circuits, look_at, resume};
 pub use counting::known;
 pub(crate) use counting::sweep;
-pub use holding::{LetBack, free, let_back_held, overrule};
-pub(super) use judging::{Judged, concerned, judge};
+pub use holding::{HeldJobs, LetBack, free, let_back_held, overrule};
+pub use judging::concerned;
+pub(super) use judging::{Judged, judge};

@@ -13,6 +13,9 @@ use crate::{
 };
 use serde_json::Value;
 
+/// The headers of a request that may be answered by 304.
+const CONDITIONS: [&str; 2] = ["if-none-match", "if-modified-since"];
+
 /// A call under way.
 #[derive(Debug)]
 pub struct Exchange<'o> {
@@ -101,6 +104,10 @@ impl<'o> Exchange<'o> {
         if self.first.is_some() && self.call.until.is_some() {
             return self.looked(&answer, passed);
         }
+        if self.says_unchanged(&answer) {
+            let none = self.call.pages.as_ref().map(|_| Value::Array(Vec::new()));
+            return self.over(&answer, &answer.as_value(), none);
+        }
         if let Some(failure) = answer.failure(&self.call.retry_on, self.hiding) {
             return Next::Failed(failure);
         }
@@ -133,6 +140,16 @@ impl<'o> Exchange<'o> {
                 self.over(&answer, &response, Some(list))
             }
         }
+    }
+
+    /// Whether an answer says that what was asked for stands as it was, to a request with a
+    /// condition (RFC 9110, section 15.4.5).
+    fn says_unchanged(&self, answer: &Answer) -> bool {
+        let is_plain = self.call.until.is_none() && self.call.callback.is_none();
+        let has_condition = self.asked.headers.iter().any(|(name, _)| {
+            CONDITIONS.iter().any(|condition| name.eq_ignore_ascii_case(condition))
+        });
+        answer.status == 304 && is_plain && has_condition
     }
 
     /// What follows a request of which no answer came.

@@ -1,6 +1,8 @@
 //! What Arvok tells of itself: each node's heartbeat, and alarms of the source `arvok` about what
 //! keeps it from its work. They are alerts like any others: listed, and there for rules.
 
+mod silence;
+
 use crate::{
     admission::NotTaken, api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node,
 };
@@ -48,6 +50,7 @@ type Troubles = BTreeMap<(String, String), String>;
 pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
     let mut stopping = node.stopping.clone();
     let since = clock::now();
+    let mut steady = since;
     let host =
         std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default().trim().to_owned();
     let mut tick = tokio::time::interval(BEAT);
@@ -60,10 +63,11 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
         }
         if let Err(e) = send_beat(&node, (&host, address), since).await {
             tracing::warn!("the heartbeat: {e}");
+            steady = clock::now();
             continue;
         }
         if beat % LOOK == LOOK - 1
-            && let Err(e) = look(&node).await
+            && let Err(e) = look(&node, steady).await
         {
             tracing::warn!("looking at what is wrong: {e}");
         }
@@ -114,8 +118,8 @@ async fn tell_leaving(node: &Node) -> Result<(), StoreError> {
 }
 
 /// Raises and clears the alarms about what is wrong. Any node may do it: what several see at once
-/// is told once.
-pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
+/// is told once. `steady` is since when this node has taken what came.
+pub(crate) async fn look(node: &Node, steady: DateTime<Utc>) -> Result<(), StoreError> {
     let (all, backlog) =
         (nodes::all(&node.pools.work).await?, nodes::backlog(&node.pools.work).await?);
     node.metrics.intake.aside.set(backlog.aside);
@@ -130,7 +134,10 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     for t in timers::failing(&node.pools.work, FAILING).await? {
         let words =
             format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
-        troubles.insert(("timer.failing".into(), format!("timer/{}", name(&t.key))), words);
+        troubles.insert(
+            ("timer.failing".into(), format!("timer/{}/{}", t.kind.0, name(&t.key))),
+            words,
+        );
     }
     let published = node.published();
     let has_circuit =
@@ -148,6 +155,8 @@ pub(crate) async fn look(node: &Node) -> Result<(), StoreError> {
     };
     let standing = read::alarms(&node.pools.work, filter).await?.items;
     let now = clock::now();
+    let about = (&standing[..], steady);
+    silence::add(&node.pools.work, &published, about, &mut troubles, now).await?;
     let alerts: Vec<Alert> = changes(&troubles, &standing, now)
         .into_iter()
         .filter_map(|new| {
