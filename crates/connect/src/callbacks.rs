@@ -46,9 +46,7 @@ pub fn unsigned(
             let bytes = hex::decode(given).ok().or_else(|| BASE64_STANDARD.decode(given).ok());
             let good = bytes
                 .is_some_and(|bytes| started(key.as_bytes(), body).verify_slice(&bytes).is_ok());
-            (!good).then(|| {
-                format!("its {name} is not the signature of this body with the key of this call")
-            })
+            (!good).then(|| format!("its {name} is not the signature of this body with the key"))
         }
         Signed::StandardWebhooks => {
             let all = [HEADER_WEBHOOK_ID, HEADER_WEBHOOK_TIMESTAMP, HEADER_WEBHOOK_SIGNATURE];
@@ -68,9 +66,7 @@ pub fn unsigned(
             let good = signatures
                 .split(' ')
                 .any(|one| of(one).verify(&expected.clone().finalize().into_bytes()).is_ok());
-            (!good).then(|| {
-                format!("its {HEADER_WEBHOOK_SIGNATURE} is not made with the key of this call")
-            })
+            (!good).then(|| format!("its {HEADER_WEBHOOK_SIGNATURE} is not made with the key"))
         }
     }
 }

@@ -26,6 +26,10 @@ pub(crate) enum ApiError {
     NoPassword,
     #[error("this is not the name and the password of the source")]
     BadPassword,
+    #[error("this source believes what is signed with its key: {0}")]
+    UnsignedSender(String),
+    #[error("nothing is taken for this source from {0}")]
+    From(String),
     #[error("this token is not known here; it may have been revoked, or the session has ended")]
     BadToken,
     #[error("this needs the role {0} or a higher one; the token has the role {1}")]
@@ -101,7 +105,8 @@ impl ApiError {
             Self::BadToken => (StatusCode::UNAUTHORIZED, "bad-token"),
             Self::NoPassword => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadPassword => (StatusCode::UNAUTHORIZED, "bad-token"),
-            Self::Unsigned(_) => (StatusCode::UNAUTHORIZED, "not-signed"),
+            Self::Unsigned(_) | Self::UnsignedSender(_) => (StatusCode::UNAUTHORIZED, "not-signed"),
+            Self::From(_) => (StatusCode::FORBIDDEN, "not-from-there"),
             Self::SignIn => (StatusCode::UNAUTHORIZED, "sign-in-needed"),
             Self::LinkUsed(_) => (StatusCode::GONE, "link-used"),
             Self::Role(..) => (StatusCode::FORBIDDEN, "role-too-low"),
@@ -151,7 +156,7 @@ impl ResponseError for ApiError {
         let mut answer = HttpResponse::build(status);
         answer.content_type(PROBLEM);
         match self {
-            Self::NoToken | Self::BadToken | Self::SignIn => {
+            Self::NoToken | Self::BadToken | Self::SignIn | Self::UnsignedSender(_) => {
                 answer.insert_header((header::WWW_AUTHENTICATE, "Bearer"))
             }
             Self::NoPassword | Self::BadPassword => answer.insert_header((

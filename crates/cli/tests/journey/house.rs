@@ -195,16 +195,16 @@ const PLAIN: &str = "
     migrate monitoring mqtt netconf new node nodes not oauth2 object offline open openapi
     operation or order outbox outline output outputs overdue pace page pages parts pause period
     permits play poll preview private problem process progress protocols published query
-    questions quoting random reach read readiness reads ready reason record recorded recording
-    records redact redaction reference references refusals rehearsal remember replay reply
-    report request require resource restore retention retry role routines rpc run runner runs
-    sample sandbox schedule schema scope script secret secrets self sending serve session
-    sessions set setting settings severity share shared signature silence snmp spellings sql ssh
-    standing state steps storage stored stream subscriber subscribers supervise suspensions
-    syntax syscalls syslog table taken tcp tell template text through timeline timers times tls
-    together token tokens touch touches trace transition type types typing udp undecided
-    unexecuted unreadable upkeep usage user v4 value vault views visit warning watch webhook
-    write xdr xml yaml";
+    questions quoting random range reach read readiness reads ready reason record recorded
+    recording records redact redaction reference references refusals rehearsal remember replay
+    reply report request require resource restore retention retry role routines rpc run runner
+    runs sample sandbox schedule schema scope script secret secrets self sender sending serve
+    session sessions set setting settings severity share shared signature silence snmp spellings
+    sql ssh standing state steps storage stored stream subscriber subscribers supervise
+    suspensions syntax syscalls syslog table taken tcp tell template text through timeline
+    timers times tls together token tokens touch touches trace transition type types typing udp
+    undecided unexecuted unreadable upkeep usage user v4 value vault views visit warning watch
+    webhook write xdr xml yaml";
 
 #[test]
 fn modules_are_called_by_plain_words_or_by_those_of_the_glossary() {

@@ -51,6 +51,7 @@ mod rules;
 mod runners;
 mod schedules;
 mod scripts;
+mod senders;
 mod settle_cases;
 mod settle_live;
 mod settling;

@@ -43,12 +43,12 @@ mod session;
 
 pub use callback::{CALLBACK, CALLBACK_KEY, CallbackAt};
 pub use connection::{Connection, ConnectionDoc, Rate};
-pub(crate) use credential::secret;
 pub use credential::{
-    AgentCipher, AgentCredential, AgentDigest, Assertion, Credential, CredentialDoc, CredentialOf,
-    Grant, MessageSignature, OAuth2, Opened, SECRETS, SenderCredentialDoc, SignatureAlgorithm,
+    AgentCipher, AgentCredential, AgentDigest, Assertion, BasicDoc, Credential, CredentialDoc,
+    CredentialOf, Grant, HeaderDoc, MessageSignature, OAuth2, Opened, SECRETS, SignatureAlgorithm,
     SignatureV4, UserKey,
 };
+pub(crate) use credential::{is_field_name, secret};
 pub(crate) use exit::{ExitStatuses, is_variable};
 pub use failure::{CallEnd, Failure, Hiding};
 pub use lookup::Lookup;

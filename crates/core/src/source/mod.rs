@@ -35,8 +35,9 @@ mod intake;
 mod read;
 
 pub use intake::{
-    AddressRange, Delivery, HEADERS, HttpIntake, Intake, IntakeDoc, PEER, Poll, PollLook,
-    PollLooked, Syslog, schedule_message,
+    AddressRange, Delivery, HEADERS, HeaderField, HmacDigest, HttpIntake, Intake, IntakeDoc, PEER,
+    Poll, PollLook, PollLooked, SenderHmac, SenderProof, SenderProofOf, SignatureEncoding,
+    SignedPart, Syslog, schedule_message,
 };
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 

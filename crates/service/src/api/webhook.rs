@@ -9,6 +9,7 @@ use super::{
 };
 use crate::{
     admission::Admission,
+    clock,
     intake::{ReceivedMessage, accept},
     metrics::SourceLabel,
     node::{Node, Published, SecretScope},
@@ -19,10 +20,11 @@ use actix_web::{
     routes, web,
 };
 use arvok_api::{DeliveryAnswer, Problem};
+use arvok_connect::{carries_signature, unsigned_sender};
 use arvok_core::{
     Kind, Role, Trial,
     connector::{Credential, Opened},
-    source::{HEADERS, HttpIntake, Source},
+    source::{HEADERS, HttpIntake, SenderProof, SenderProofOf, Source},
     text::cut,
 };
 use arvok_store::{Class, access, intake::TRIAL};
@@ -32,6 +34,8 @@ use subtle::ConstantTimeEq;
 
 /// The content type of a body that is in the normal form whatever the source's own lines say.
 const NORMAL: &str = "application/vnd.arvok.alert+json";
+/// Most bytes that are recorded of why a sender was refused.
+const LONGEST_REFUSAL: usize = 300;
 /// Headers that are kept from expressions and records.
 const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-api-key"];
 
@@ -72,18 +76,12 @@ pub(super) async fn receive(
         sender = authenticate(&node, &newer, &name, &request, asked).await;
         standing = &newer;
     }
-    let (source, http, trial) = sender.inspect_err(|e| {
-        if e.status_code() == StatusCode::UNAUTHORIZED
-            && standing.catalog.get::<Source>(&name).is_some()
-        {
-            node.metrics
-                .intake
-                .refused_senders
-                .get_or_create(&SourceLabel { source: name.clone() })
-                .inc();
-            refusals::refused(&node, &request, "sender.refused", &format!("source {}", *name));
+    let refuse = |e: &ApiError| {
+        if is_of_sender(e) && standing.catalog.get::<Source>(&name).is_some() {
+            note_refused(&node, &request, &name, e);
         }
-    })?;
+    };
+    let Sender { source, http, trial, signed_by } = sender.inspect_err(refuse)?;
     let key = key(&request)?;
     let mut admission = admit(&node, source, &request)?;
     let raw = body::read_charged(payload, MAX_BODY, &mut admission).await.inspect_err(|e| {
@@ -91,6 +89,9 @@ pub(super) async fn receive(
             node.metrics.intake.refused.inc();
         }
     })?;
+    if !signed_by.is_empty() {
+        believe(&request, &signed_by, &raw).inspect_err(refuse)?;
+    }
     let properties = Map::from_iter([(HEADERS.to_owned(), headers(&request, http))]);
     let message =
         ReceivedMessage { raw: &raw, properties, normal: is_normal(&request), key, trial };
@@ -126,35 +127,84 @@ fn admit(node: &Node, source: &Source, request: &HttpRequest) -> Result<Admissio
     })
 }
 
-/// The source, once the sender has shown what it must.
+/// A sender that has shown what it must, but for the signature of what it sends.
+struct Sender<'a> {
+    source: &'a Source,
+    http: &'a HttpIntake,
+    trial: Option<Trial>,
+    /// What the body must be signed by, any of these; nothing if more was shown than that.
+    signed_by: Vec<SenderProofOf<String>>,
+}
+
+/// Whether a refusal is one of a sender, and not of what it has sent.
+fn is_of_sender(e: &ApiError) -> bool {
+    e.status_code() == StatusCode::UNAUTHORIZED || matches!(e, ApiError::From(_))
+}
+
+/// Notes that a sender was refused, and why.
+fn note_refused(node: &web::Data<Node>, request: &HttpRequest, source: &str, why: &ApiError) {
+    let label = SourceLabel { source: source.to_owned() };
+    node.metrics.intake.refused_senders.get_or_create(&label).inc();
+    let why = format!("source {source}: {why}");
+    refusals::refused(node, request, "sender.refused", cut(&why, LONGEST_REFUSAL));
+}
+
+/// Whether the body is signed by one of these.
+fn believe(
+    request: &HttpRequest,
+    signed_by: &[SenderProofOf<String>],
+    body: &[u8],
+) -> Result<(), ApiError> {
+    let header = |name: &str| Some(request.headers().get(name)?.to_str().ok()?.to_owned());
+    let now = clock::now().timestamp();
+    let mut why = String::new();
+    for proof in signed_by {
+        match unsigned_sender(proof, now, header, body) {
+            None => return Ok(()),
+            Some(wrong) => why = wrong,
+        }
+    }
+    Err(ApiError::UnsignedSender(why))
+}
+
+/// The source, once the sender has shown what it must; a signature is compared later, once there is
+/// a body.
 async fn authenticate<'a>(
     node: &Node,
     published: &'a Published,
     name: &str,
     request: &HttpRequest,
     asked: Option<AskedTrial>,
-) -> Result<(&'a Source, &'a HttpIntake, Option<Trial>), ApiError> {
+) -> Result<Sender<'a>, ApiError> {
     if let Some(fault) = &node.calls.key_fault {
         return Err(ApiError::NotReady(fault.clone()));
     }
     let source = published.catalog.get::<Source>(name).map(|(source, _)| source);
     let scope = SecretScope::of(published, Kind::Source, name);
     let posted = source.and_then(|source| Some((source, source.intake.http()?)));
-    if let Some((source, http)) = posted {
-        match http.credential.open(|template| scope.fill(template)) {
-            Ok(wanted) if shows(request, &wanted) => {
-                return Ok((source, http, AskedTrial::of_sender(asked)?));
+    let has_header = |name: &str| request.headers().contains_key(name);
+    let admits = |http: &HttpIntake| http.admits(request.peer_addr().map(|peer| peer.ip()));
+    let is_elsewhere = posted.is_some_and(|(_, http)| !admits(http));
+    if let Some((source, http)) = posted.filter(|_| !is_elsewhere) {
+        let mut signed_by = Vec::new();
+        let mut is_shown = false;
+        for proof in &http.proofs {
+            match proof.open(|template| scope.fill(template)) {
+                Ok(SenderProofOf::Shown(wanted)) => is_shown |= shows(request, &wanted),
+                Ok(proof) if carries_signature(&proof, has_header) => signed_by.push(proof),
+                Ok(_) => {}
+                Err(e) => tracing::warn!(source = name, "a credential cannot be opened: {e}"),
             }
-            Ok(_) => {}
-            Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
+        }
+        if is_shown || !signed_by.is_empty() {
+            let signed_by = if is_shown { Vec::new() } else { signed_by };
+            return Ok(Sender { source, http, trial: AskedTrial::of_sender(asked)?, signed_by });
         }
     }
-    let by_password =
-        posted.is_some_and(|(_, http)| matches!(http.credential, Credential::Basic { .. }));
-    let shown = bearer(request).ok_or(match by_password {
-        true if basic(request).is_some() => ApiError::BadPassword,
-        true => ApiError::NoPassword,
-        false => ApiError::NoToken,
+    let proofs = posted.map_or(&[][..], |(_, http)| &http.proofs);
+    let shown = bearer(request).ok_or_else(|| match is_elsewhere {
+        true => ApiError::From(refusals::from(request)),
+        false => unproved(proofs, basic(request).is_some()),
     })?;
     let looked_up = match access::by_token(&node.pools.door, shown).await {
         // The connection may have died while nobody used it; the next one is new.
@@ -173,7 +223,21 @@ async fn authenticate<'a>(
             "nothing is posted to the source {name}: its alerts come by {intake}"
         ))
     })?;
-    Ok((source, http, asked.trial()))
+    Ok(Sender { source, http, trial: asked.trial(), signed_by: Vec::new() })
+}
+
+/// What is told a sender that has shown nothing, or another password: it is challenged by the
+/// scheme that its source takes (RFC 9110, section 11.6.1).
+fn unproved(proofs: &[SenderProof], has_password: bool) -> ApiError {
+    let takes = |is: fn(&SenderProof) -> bool| proofs.iter().any(is);
+    if takes(|p| matches!(p, SenderProofOf::Shown(Credential::Basic { .. }))) {
+        return if has_password { ApiError::BadPassword } else { ApiError::NoPassword };
+    }
+    let is_signed = |p: &SenderProof| !matches!(p, SenderProofOf::Shown(_));
+    match takes(is_signed) {
+        true => ApiError::UnsignedSender("it carries no signature".to_owned()),
+        false => ApiError::NoToken,
+    }
 }
 
 arvok_core::words! {
@@ -263,9 +327,13 @@ fn key(request: &HttpRequest) -> Result<Option<String>, ApiError> {
 
 /// What is neither credential nor cookie.
 fn headers(request: &HttpRequest, http: &HttpIntake) -> Value {
-    let shown = |name: &str| match &http.credential {
-        Credential::Header { name: its, .. } => its == name,
-        _ => false,
+    let shown = |name: &str| {
+        let is_it = |proof: &SenderProof| match proof {
+            SenderProofOf::Shown(Credential::Header { name: its, .. }) => its == name,
+            SenderProofOf::Hmac(hmac) => hmac.at.header == name,
+            _ => false,
+        };
+        http.proofs.iter().any(is_it)
     };
     let headers = request
         .headers()

@@ -28,7 +28,7 @@ pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>
         FROM (SELECT source, alerts - repeated AS alerts, 0 AS unreadable, conflicts, 0 AS refused,
                 coalesce(last_at, minute) AS last_at FROM delivery_count
             UNION ALL SELECT source, 0, count(*), 0, 0, NULL FROM unreadable GROUP BY source
-            UNION ALL SELECT substr(what, 8), 0, 0, 0, sum(times), NULL FROM audit
+            UNION ALL SELECT split_part(substr(what, 8), ':', 1), 0, 0, 0, sum(times), NULL FROM audit
                 WHERE act = 'sender.refused' AND at >= now() - interval '1 day' GROUP BY what) d
                 GROUP BY source";
     by_name(db, sql).await

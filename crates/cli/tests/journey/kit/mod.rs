@@ -108,6 +108,9 @@ pub fn only_reads(url: &str, only: bool) {
     ));
 }
 
+/// Longest wait between two looks.
+const LONGEST_WAIT: Duration = Duration::from_millis(80);
+
 /// Asks again and again until there is an answer; says what was awaited if none comes.
 pub fn until<T>(what: &str, ask: impl FnMut() -> Option<T>) -> T {
     until_or(what, String::new, ask)
@@ -120,11 +123,14 @@ pub fn until_or<T>(
     mut ask: impl FnMut() -> Option<T>,
 ) -> T {
     let end = Instant::now() + Duration::from_secs(120);
+    // What is soon there is soon seen; whoever waits for long leaves the machine to the others.
+    let mut wait = Duration::from_millis(10);
     while Instant::now() < end {
         if let Some(answer) = ask() {
             return answer;
         }
-        std::thread::park_timeout(Duration::from_millis(20));
+        std::thread::park_timeout(wait);
+        wait = (wait + wait / 8).min(LONGEST_WAIT);
     }
     panic!("waited two minutes for {what}{}", stands());
 }

@@ -30,7 +30,7 @@ impl HeaderDoc {
 }
 
 /// Whether a text can be the name of a header (RFC 9110, section 5.1).
-pub(in crate::connector) fn is_field_name(name: &str) -> bool {
+pub(crate) fn is_field_name(name: &str) -> bool {
     let token = |c: char| c.is_ascii_alphanumeric() || "!#$%&'*+-.^_`|~".contains(c);
     !name.is_empty() && name.len() <= 100 && name.chars().all(token)
 }

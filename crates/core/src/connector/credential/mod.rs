@@ -8,8 +8,8 @@ mod secret;
 mod signature;
 mod snmp;
 
-use header::HeaderDoc;
-pub(super) use header::is_field_name;
+pub use header::HeaderDoc;
+pub(crate) use header::is_field_name;
 use key::KeyDoc;
 pub use key::UserKey;
 use oauth2::OAuth2Doc;
@@ -70,21 +70,6 @@ pub struct CredentialDoc {
     /// 8446, section 4.4.2): `${secret('name')}`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub certificate: Option<String>,
-}
-
-/// What a sender of alerts shows, as written: one of these keys.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct SenderCredentialDoc {
-    /// A bearer token (RFC 6750), usually `${secret('name')}`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub bearer: Option<String>,
-    /// A name and a password (RFC 7617).
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub basic: Option<BasicDoc>,
-    /// A header of its own.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub header: Option<HeaderDoc>,
 }
 
 /// A name and a password.
@@ -197,18 +182,6 @@ impl CredentialDoc {
         let keys = "`bearer`, `basic`, `digest`, `header`, `oauth2`, `session`, `signature`, \
                     `signature_v4`, `certificate`, `key` or `snmp`";
         one_of(check, pointer, made, keys)
-    }
-}
-
-impl SenderCredentialDoc {
-    /// Compiles the templates.
-    pub fn check(self, check: &mut Checker<'_>, pointer: &str) -> Option<Credential> {
-        let Self { bearer, basic, header } = self;
-        let is_one = [bearer.is_some(), basic.is_some(), header.is_some()];
-        if is_one.into_iter().filter(|is| *is).count() != 1 {
-            return one_of(check, pointer, Vec::new(), "`bearer`, `basic` or `header`");
-        }
-        CredentialDoc { bearer, basic, header, ..CredentialDoc::default() }.check(check, pointer)
     }
 }
 

@@ -4,18 +4,24 @@
 //! Receiving deliveries is the service's business; what `read` makes of a message,
 //! [`super::read`]'s.
 
+mod address_range;
 mod cloudevents;
 mod http;
 mod poll;
 mod schedule;
+mod sender;
 mod syslog;
 mod trace;
 mod webhook;
 
+pub use address_range::AddressRange;
 pub use http::{HttpIntake, HttpIntakeDoc};
 pub use poll::{Poll, PollDoc, PollLook, PollLooked};
 pub use schedule::schedule_message;
-pub use syslog::{AddressRange, Syslog, SyslogDoc};
+pub use sender::{
+    HeaderField, HmacDigest, SenderHmac, SenderProof, SenderProofOf, SignatureEncoding, SignedPart,
+};
+pub use syslog::{Syslog, SyslogDoc};
 
 pub(super) use trace::trace_of;
 

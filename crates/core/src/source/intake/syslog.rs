@@ -1,6 +1,9 @@
 //! Syslog messages: RFC 5424, and what senders of before it send (RFC 3164).
 
-use super::{Delivery, PEER};
+use super::{
+    Delivery, PEER,
+    address_range::{AddressRange, ranges},
+};
 use crate::{
     Severity,
     document::Checker,
@@ -35,9 +38,6 @@ pub(super) const OFFERS: [&str; 10] = [
     PEER,
 ];
 
-/// Most address ranges of one source.
-const MAX_RANGES: usize = 100;
-
 /// Syslog over UDP, TCP, or both.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -70,41 +70,6 @@ pub struct Syslog {
     zone: Tz,
 }
 
-/// Addresses that begin with the same bits.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct AddressRange {
-    address: IpAddr,
-    bits: u32,
-}
-
-impl AddressRange {
-    /// Reads `address` or `address/bits`.
-    pub fn parse(text: &str) -> Option<Self> {
-        let (address, bits) = match text.split_once('/') {
-            Some((address, bits)) => (address, Some(bits.parse().ok()?)),
-            None => (text, None),
-        };
-        let address: IpAddr = address.parse().ok()?;
-        let most = if address.is_ipv4() { 32 } else { 128 };
-        let bits = bits.unwrap_or(most);
-        (bits <= most).then_some(Self { address, bits })
-    }
-
-    /// Whether an address is one of them.
-    pub fn holds(self, address: IpAddr) -> bool {
-        let rest = |most: u32| most - self.bits;
-        match (self.address, address.to_canonical()) {
-            (IpAddr::V4(a), IpAddr::V4(b)) => {
-                (u32::from(a) ^ u32::from(b)).checked_shr(rest(32)).unwrap_or(0) == 0
-            }
-            (IpAddr::V6(a), IpAddr::V6(b)) => {
-                (u128::from(a) ^ u128::from(b)).checked_shr(rest(128)).unwrap_or(0) == 0
-            }
-            _ => false,
-        }
-    }
-}
-
 impl SyslogDoc {
     pub(super) fn check(self, check: &mut Checker<'_>, at: &str) -> Option<Syslog> {
         let mut address = |name: &str, text: Option<String>| {
@@ -125,22 +90,7 @@ impl SyslogDoc {
                 127.0.0.1:5514` or both",
             );
         }
-        if self.from.len() > MAX_RANGES {
-            check.fail(
-                &format!("{at}/from"),
-                format!("has {} entries; {MAX_RANGES} are allowed", self.from.len()),
-            );
-        }
-        let mut from = Vec::new();
-        for (i, text) in self.from.iter().enumerate() {
-            match AddressRange::parse(text) {
-                Some(range) => from.push(range),
-                None => check.fail(
-                    &format!("{at}/from/{i}"),
-                    format!("`{text}` is not an address or a range of them, such as 10.4.0.0/16"),
-                ),
-            }
-        }
+        let mut from = ranges(check, &format!("{at}/from"), &self.from);
         let elsewhere = [udp, tcp].into_iter().flatten().any(|address| !address.ip().is_loopback());
         if self.from.is_empty() && elsewhere {
             let why = "is missing: others than this machine reach the address, and syslog has no \

@@ -262,8 +262,10 @@ fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
     assert_eq!(webhook(&text(basic, ", answer: 200").expect("checks")).answer, 200);
     let header =
         text("{ header: { name: X-Pier-Key, value: \"${secret('p')}\" } }", "").expect("checks");
-    assert!(matches!(webhook(&header).credential, Credential::Header { ref name,
-            .. } if name == "x-pier-key"));
+    let SenderProof::Shown(Credential::Header { name, .. }) = &webhook(&header).proofs[0] else {
+        panic!("{:?}", webhook(&header).proofs)
+    };
+    assert_eq!(name, "x-pier-key");
     let wrong = [
         text(basic, ", answer: 204"),
         text("{ basic: { user: pier, password: plain } }", ""),
@@ -276,7 +278,92 @@ fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
     is 204; 200 or 202 is possible
     a credential is not written out; set a secret and write "${secret('its-name')}"
     is not the name of a header (RFC 9110, section 5.1)
-    is one of `bearer`, `basic` or `header`
-    is one of `bearer`, `basic` or `header`
+    is one of `bearer`, `basic`, `header`, `hmac` or `standard_webhooks`
+    is one of `bearer`, `basic`, `header`, `hmac` or `standard_webhooks`
+    "#);
+}
+
+#[test]
+fn a_sender_may_prove_itself_by_any_of_several_and_a_signature_is_told_whole() {
+    let checked = |intake: &str| {
+        let text = format!("source: s\nintake:\n  webhook:\n{intake}");
+        let documents = parse_file("s.yaml", &text).expect("reads");
+        Source::check(&documents[0])
+            .map_err(|all| all.iter().map(|p| format!("{p}\n")).collect::<String>())
+    };
+    let key = "\"${secret('p')}\"";
+    let several = checked(&format!(
+        "    credential:\n      - bearer: {key}\n      - hmac: {{ key: {key}, header: X-Sig, \
+        signs: '{{timestamp}}.{{body}}!', timestamp: {{ header: X-At }} }}\n      \
+        - standard_webhooks: {key}\n    from: [10.4.0.0/16, \"::1\"]\n"
+    ))
+    .expect("checks");
+    let http = webhook(&several);
+    let SenderProof::Hmac(hmac) = &http.proofs[1] else { panic!("{:?}", http.proofs) };
+    let text = |text: &str| SignedPart::Text(text.to_owned());
+    assert_eq!(hmac.signs, [SignedPart::Timestamp, text("."), SignedPart::Body, text("!")]);
+    assert_eq!(several.credentials().len(), 3, "the secret of each is known");
+    let from = |address: &str| http.admits(Some(address.parse().expect("an address")));
+    assert!(from("10.4.1.2") && from("::1") && !from("10.5.1.2") && !http.admits(None));
+
+    let wrong = [
+        format!("    credential:\n      - bearer: {key}\n      - bearre: {key}\n"),
+        format!(
+            "    credential:\n      - bearer: {key}\n        header: {{ name: x, value: {key} }}\n"
+        ),
+        "    credential: []\n".to_owned(),
+        "    credential: { hmac: { key: plain, header: 'a b' } }\n".to_owned(),
+        format!(
+            "    credential: {{ hmac: {{ key: {key}, header: x, signs: '{{timestamp}}' }} }}\n"
+        ),
+        format!(
+            "    credential: {{ hmac: {{ key: {key}, header: x, timestamp: {{ header: t, \
+            within: 2d }} }} }}\n"
+        ),
+        format!("    credential: {{ hmac: {{ key: {key}, header: x, algorithm: md5 }} }}\n"),
+        format!("    credential: {{ bearer: {key} }}\n    from: [10.4]\n"),
+    ];
+    let said: Vec<String> = wrong.iter().map(|w| checked(w).expect_err(w)).collect();
+    insta::assert_snapshot!(said.join("\n"), @r#"
+    s.yaml:6:9: unknown key `bearre`; did you mean `bearer`?
+        6 |       - bearre: "${secret('p')}"
+          |         ^^^^^^
+
+    s.yaml:5:9: is one of `bearer`, `basic`, `header`, `hmac` or `standard_webhooks`
+        5 |       - bearer: "${secret('p')}"
+          |         ^
+
+    s.yaml:4:17: has 0 entries; 1 to 8 are possible
+        4 |     credential: []
+          |                 ^
+
+    s.yaml:4:32: a credential is not written out; set a secret and write "${secret('its-name')}"
+        4 |     credential: { hmac: { key: plain, header: 'a b' } }
+          |                                ^^^^^
+    s.yaml:4:47: is not the name of a header (RFC 9110, section 5.1)
+        4 |     credential: { hmac: { key: plain, header: 'a b' } }
+          |                                               ^^^^^^
+
+    s.yaml:4:68: leaves the `{body}` unsigned
+        4 |     credential: { hmac: { key: "${secret('p')}", header: x, signs: '{timestamp}' } }
+          |                                                                    ^^^^^^^^^^^^^^
+    s.yaml:4:68: names a `{timestamp}`; say under `timestamp` where that stands
+        4 |     credential: { hmac: { key: "${secret('p')}", header: x, signs: '{timestamp}' } }
+          |                                                                    ^^^^^^^^^^^^^^
+
+    s.yaml:4:25: leaves the `{timestamp}` unsigned: anybody could write another
+        4 |     credential: { hmac: { key: "${secret('p')}", header: x, timestamp: { header: t, within: 2d } } }
+          |                         ^^
+    s.yaml:4:93: is 1d at most, not 2d
+        4 |     credential: { hmac: { key: "${secret('p')}", header: x, timestamp: { header: t, within: 2d } } }
+          |                                                                                             ^^
+
+    s.yaml:4:72: unknown value `md5`; known here: sha1, sha256, sha512
+        4 |     credential: { hmac: { key: "${secret('p')}", header: x, algorithm: md5 } }
+          |                                                                        ^^^
+
+    s.yaml:5:12: is `10.4`; a text was expected
+        5 |     from: [10.4]
+          |            ^^^^
     "#);
 }
