@@ -1666,7 +1666,8 @@ export interface paths {
         put?: never;
         /**
          * Takes a payload of a source, and answers when its alerts are recorded and decided upon.
-         * @description Shown must be the source's own credential, or a token; it is asked for before the body is read.
+         * @description Shown must be a credential of the source's own, or a token; it is asked for before the body is
+         *     read. Where that is a signature, it is compared once the body is there.
          *     What comes with a token is a trial (`trial=dry`), for which the role responder is enough: it is
          *     marked wherever it is seen, and nothing that changes anything leaves for it. With the role
          *     author it may be one that acts (`trial=acting`), or be real (`trial=no`). With the source's own

@@ -20,6 +20,8 @@ struct Held {
     asked: Vec<String>,
     /// What it answers instead.
     instead: Option<(u16, String)>,
+    /// Bytes that come along with each alert.
+    pad: usize,
 }
 
 /// A watch that keeps alerts until somebody fetches them, twenty at once.
@@ -122,8 +124,9 @@ async fn answer(mut line: TcpStream, held: Arc<Mutex<Held>>, delay: u64) {
             Some((status, page)) => (*status, etag, page.clone()),
             None if condition == Some(&etag) && new.is_empty() => (304, etag, String::new()),
             None => {
-                let page: Vec<Value> =
-                    new.iter().take(20).map(|number| json!({ "number": number })).collect();
+                let pad = "-".repeat(held.pad);
+                let one = |number: &u64| json!({ "number": number, "pad": pad });
+                let page: Vec<Value> = new.iter().take(20).map(one).collect();
                 (200, etag, json!({ "alerts": page, "more": new.len() > 20 }).to_string())
             }
         }
@@ -265,4 +268,16 @@ fn what_cannot_be_read_is_kept_and_the_next_look_goes_on_behind_it() {
     let said = stage.arvok(&["source", "retry", "pier-watch"]);
     assert_eq!(said.code, 0, "{}", said.all());
     until("the earlier ones", || (recorded(&stage) == each_once(1..6)).then_some(()));
+
+    // What is too large to be kept stays where it is until it can be read.
+    stage.publish(&blind.replace("kind: item.kind", "kind: item.kind + body.long"));
+    watch.rings(6..9);
+    watch.held().pad = 70_000;
+    look_now(&stage);
+    until("that it stays", || {
+        let why = shown(&stage)["failure"].as_str()?.to_owned();
+        why.contains("too large to be kept").then_some(())
+    });
+    stage.publish(&watch.definitions("1d"));
+    until("the last ones", || (recorded(&stage) == each_once(1..9)).then_some(()));
 }

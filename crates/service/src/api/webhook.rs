@@ -41,7 +41,8 @@ const HIDDEN: [&str; 4] = ["authorization", "cookie", "proxy-authorization", "x-
 
 /// Takes a payload of a source, and answers when its alerts are recorded and decided upon.
 ///
-/// Shown must be the source's own credential, or a token; it is asked for before the body is read.
+/// Shown must be a credential of the source's own, or a token; it is asked for before the body is
+/// read. Where that is a signature, it is compared once the body is there.
 /// What comes with a token is a trial (`trial=dry`), for which the role responder is enough: it is
 /// marked wherever it is seen, and nothing that changes anything leaves for it. With the role
 /// author it may be one that acts (`trial=acting`), or be real (`trial=no`). With the source's own
@@ -193,7 +194,7 @@ async fn authenticate<'a>(
                 Ok(SenderProofOf::Shown(wanted)) => is_shown |= shows(request, &wanted),
                 Ok(proof) if carries_signature(&proof, has_header) => signed_by.push(proof),
                 Ok(_) => {}
-                Err(e) => tracing::warn!(source = name, "a credential cannot be opened: {e}"),
+                Err(e) => tracing::warn!(source = name, "the credential cannot be opened: {e}"),
             }
         }
         if is_shown || !signed_by.is_empty() {

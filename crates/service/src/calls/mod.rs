@@ -32,7 +32,10 @@ use arvok_store::calls::{Caller, NewCall};
 use chrono::{DateTime, Utc};
 use permits::Permit;
 use serde_json::{Map, Value, json};
-use std::time::{Duration, Instant};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 use through::Through;
 
 /// A call that is to be made.
@@ -96,9 +99,20 @@ impl CallResult {
     }
 }
 
+/// What is published; if it has no such operation here, with what another node has published of
+/// which this one has not heard yet: a job may be quicker than that.
+async fn knowing(node: &Node, via: &str, operation: &str) -> Arc<Published> {
+    let published = node.published();
+    if published.catalog.operation(via, operation).is_ok() {
+        return published;
+    }
+    node.catch_up(&published, Instant::now()).await;
+    node.published()
+}
+
 /// Calls an operation; what came of it, and whether doing it twice is harmless.
 pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat) {
-    let published = node.published();
+    let published = knowing(node, out.via, out.operation).await;
     let (connection, operation) = match published.catalog.operation(out.via, out.operation) {
         Ok(found) => found,
         Err(missing) => {
@@ -113,7 +127,7 @@ pub(crate) async fn call(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat)
 
 /// Asks the operation's own probe whether a call with this was done.
 pub(crate) async fn probe(node: &Node, out: Outgoing<'_>) -> (CallResult, Repeat) {
-    let published = node.published();
+    let published = knowing(node, out.via, out.operation).await;
     let mut answer = None;
     let mut queued = None;
     let asked = async {

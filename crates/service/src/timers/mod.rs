@@ -9,6 +9,7 @@
 
 mod asking;
 mod calendar;
+mod message;
 mod plan;
 mod poll;
 mod schedule;

@@ -4,14 +4,14 @@
 use super::{
     Handled,
     asking::{self, AskedOperation},
+    message::take,
 };
 use crate::{
-    admission::NotTaken,
+    admission::KEPT,
     clock,
-    intake::{ReceivedMessage, accept},
     node::{Node, Published},
 };
-use arvok_core::source::{Poll, PollLook, Source};
+use arvok_core::source::{Delivery, Poll, PollLook, Source};
 use arvok_store::{
     polls,
     timers::{Timer, WantedTimer},
@@ -19,6 +19,7 @@ use arvok_store::{
 use chrono::{DateTime, Utc};
 use serde_json::{Map, Value};
 use sha2::{Digest, Sha256};
+use std::sync::Arc;
 use tokio::task::spawn_blocking;
 
 /// Each at once, when it is new or what it is called through has changed.
@@ -56,7 +57,9 @@ pub(super) async fn handle(node: &Node, timer: &Timer) -> Result<Handled, String
     let raw = result.to_string();
     // Before anything is taken: what cannot be gone on from would be taken again and again.
     let looked = evaluated(poll, &look, move |poll, look| poll.looked(look, &result)).await??;
-    take(node, (&published, &source), raw.as_bytes(), key(timer, &look)).await?;
+    let message = FetchedMessage { raw, key: key(timer, &look) };
+    let message = readable(Arc::clone(&source), message).await?;
+    take(node, (&published, &source), message.raw.as_bytes(), message.key).await?;
     let of = (source.name.as_str(), spec.as_str());
     let kept = polls::remember(&node.pools.work, of, &look.cursor, &looked.cursor).await;
     kept.map_err(|_| "the records cannot be written at the moment")?;
@@ -82,21 +85,34 @@ fn key(timer: &Timer, look: &PollLook) -> String {
     format!("{}-{}", timer.due.timestamp_micros(), &hex::encode(cursor)[..16])
 }
 
-async fn take(
-    node: &Node,
-    (published, source): (&Published, &Source),
-    raw: &[u8],
+/// What a look has given.
+struct FetchedMessage {
+    raw: String,
     key: String,
-) -> Result<(), String> {
-    let admission = node
-        .admission
-        .admit(&source.name, raw.len())
-        .ok_or("there is no room for more messages at the moment")?;
-    let message =
-        ReceivedMessage { raw, properties: Map::new(), normal: false, key: Some(key), trial: None };
-    match accept(node, published, source, message, admission).await {
-        // What cannot be read is kept and told as for any sender.
-        Ok(_) | Err(NotTaken::Malformed { .. }) => Ok(()),
-        Err(NotTaken::Store) => Err("the records cannot be written at the moment".into()),
+}
+
+/// The same, unless nothing of it can be read and it is too large to be kept whole: it stays where
+/// it is until its source reads it, and the look is made again.
+async fn readable(source: Arc<Source>, message: FetchedMessage) -> Result<FetchedMessage, String> {
+    if message.raw.len() <= KEPT {
+        return Ok(message);
     }
+    let reading = spawn_blocking(move || {
+        let delivery = Delivery {
+            raw: message.raw.as_bytes(),
+            properties: &Map::new(),
+            received: clock::now(),
+            fallback_id: &message.key,
+            normal: false,
+        };
+        let read = source.read(&delivery);
+        match read.unreadable.first() {
+            Some(unread) if read.alerts.is_empty() && read.left_out == 0 => Err(format!(
+                "nothing of what came can be read, and it is too large to be kept: {}",
+                unread.reason
+            )),
+            _ => Ok(message),
+        }
+    });
+    reading.await.map_err(|_| "to read what came ended unexpectedly; the log says where")?
 }

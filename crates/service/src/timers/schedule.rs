@@ -1,10 +1,8 @@
 //! Sources with a schedule: a message at each of their times goes the one way in.
 
-use super::Handled;
+use super::{Handled, message::take};
 use crate::{
-    admission::NotTaken,
     clock,
-    intake::{ReceivedMessage, accept},
     node::{Node, Published},
     self_monitoring,
 };
@@ -14,7 +12,6 @@ use arvok_core::{
 };
 use arvok_store::timers::{Timer, WantedTimer};
 use chrono::{DateTime, SecondsFormat, Utc};
-use serde_json::Map;
 
 /// The next time of each source that has a schedule.
 pub(super) fn wanted(published: &Published, now: DateTime<Utc>) -> Vec<WantedTimer> {
@@ -57,23 +54,8 @@ async fn send(
     occurrence: &Occurrence,
 ) -> Result<(), String> {
     let raw = schedule_message(schedule, &source.name, occurrence).to_string();
-    let admission = node
-        .admission
-        .admit(&source.name, raw.len())
-        .ok_or("there is no room for another message at the moment")?;
-    let key = Some(occurrence.due.to_rfc3339_opts(SecondsFormat::Secs, true));
-    let message = ReceivedMessage {
-        raw: raw.as_bytes(),
-        properties: Map::new(),
-        normal: false,
-        key,
-        trial: None,
-    };
-    match accept(node, published, source, message, admission).await {
-        // What the source's own lines cannot read is kept and told as for any sender.
-        Ok(_) | Err(NotTaken::Malformed { .. }) => Ok(()),
-        Err(NotTaken::Store) => Err("the records cannot be written at the moment".into()),
-    }
+    let key = occurrence.due.to_rfc3339_opts(SecondsFormat::Secs, true);
+    take(node, (published, source), raw.as_bytes(), key).await
 }
 
 async fn tell_missed(node: &Node, source: &Source, occurrence: &Occurrence) -> Result<(), String> {

@@ -8,6 +8,7 @@ use crate::{
     definition::{Mismatch, Others},
     document::Checker,
     expr::{Expr, ExprError, Names, Scope, Template, Val},
+    text::clean_json,
 };
 use chrono::{DateTime, SecondsFormat, Utc};
 use schemars::JsonSchema;
@@ -165,7 +166,9 @@ impl Poll {
         };
         let cursor = match &self.cursor {
             None => Value::Null,
-            Some(e) => e.eval(&scope).map_err(|wrong| of("cursor", e, wrong))?.to_json(),
+            Some(e) => {
+                clean_json(e.eval(&scope).map_err(|wrong| of("cursor", e, wrong))?.to_json())
+            }
         };
         if too_deep(&cursor) || cursor.to_string().len() > LONGEST_CURSOR {
             return Err(format!("`cursor` is larger than {LONGEST_CURSOR} bytes, or too deep"));
