@@ -1,7 +1,7 @@
 //! The addresses that messages may come from.
 
 use crate::document::Checker;
-use std::net::IpAddr;
+use core::net::IpAddr;
 
 /// Most address ranges of one source.
 const MAX_RANGES: usize = 100;

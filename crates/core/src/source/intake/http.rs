@@ -5,9 +5,9 @@ use super::{
     sender::{SenderProof, SenderProofs},
 };
 use crate::{document::Checker, expr::Template};
+use core::net::IpAddr;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::net::IpAddr;
 
 /// Payloads that are posted to `/in/{source}`.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
