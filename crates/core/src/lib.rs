@@ -56,6 +56,7 @@ mod trace;
 mod trial;
 mod verdict;
 pub mod words;
+mod xml;
 
 pub use alert::{Alert, AlertState, NewAlert, ResourcePath, Severity};
 pub use catalog::Catalog;

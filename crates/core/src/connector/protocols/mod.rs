@@ -15,7 +15,6 @@ mod shared;
 pub mod snmp;
 mod ssh;
 pub mod visit;
-mod xml;
 
 pub use amqp::{AmqpAct, AmqpAnswer, AmqpCall, AmqpDoc, AmqpMessage, AmqpPlan};
 pub use http::{

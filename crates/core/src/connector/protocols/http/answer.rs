@@ -2,12 +2,10 @@
 
 use crate::{
     Period,
-    connector::{
-        failure::{CallEnd, Failure, Hiding},
-        protocols::xml::{self, XmlValues},
-    },
+    connector::failure::{CallEnd, Failure, Hiding},
     expr::Type,
     text::clean_json,
+    xml::{self, XmlValues},
 };
 use serde_json::{Map, Value, json};
 use std::sync::Arc;

@@ -16,12 +16,12 @@ use super::{
     RequestError,
     host::HostTemplate,
     shared::{CallScope, GivenValues, OneAnswer, ShownRequest},
-    xml::{self, XmlValues},
 };
 use crate::{
     connector::failure::{CallEnd, Failure, Hiding},
     document::Checker,
     expr::{Names, Template, Type},
+    xml::{self, XmlValues},
 };
 use act::CheckedAct;
 use chrono::{DateTime, SecondsFormat};

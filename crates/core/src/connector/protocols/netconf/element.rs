@@ -3,10 +3,11 @@
 //! else, so that whatever they hold cannot become an element.
 
 use crate::{
-    connector::protocols::{RequestError, shared::CallScope, xml::escaped},
+    connector::protocols::{RequestError, shared::CallScope},
     document::Checker,
     expr::{Names, Template},
     text::cut,
+    xml::escaped,
 };
 use serde_json::{Map, Value};
 

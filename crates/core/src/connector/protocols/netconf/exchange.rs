@@ -8,9 +8,9 @@ use super::{
     element::BASE_PREFIX,
     reply::{BASE, Reply, RpcError, reply},
 };
-use crate::connector::{
-    failure::{CallEnd, Failure},
-    protocols::xml::escaped,
+use crate::{
+    connector::failure::{CallEnd, Failure},
+    xml::escaped,
 };
 use serde_json::{Value, json};
 use std::collections::VecDeque;

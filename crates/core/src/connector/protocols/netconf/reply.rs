@@ -1,7 +1,7 @@
 //! What a device says: its hello, and its replies (RFC 6241, sections 4 and 8.1). Read with the
 //! namespaces that it declares, without document types, and within bounds.
 
-use crate::connector::protocols::xml::{XmlElement, XmlValues, fields, read};
+use crate::xml::{XmlElement, XmlValues, fields, read};
 use serde_json::Value;
 
 /// The base namespace of NETCONF.

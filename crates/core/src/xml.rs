@@ -16,7 +16,7 @@ const TEXT: &str = "$";
 
 /// An element as it came.
 #[derive(Debug, Default)]
-pub(super) struct XmlElement {
+pub(crate) struct XmlElement {
     /// Its name without a prefix.
     pub name: String,
     /// Whether it is of the namespace that was asked for.
@@ -29,7 +29,7 @@ pub(super) struct XmlElement {
 
 /// Which elements are lists, however many there are, and whether attributes are a part of values.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct XmlValues<'l> {
+pub(crate) struct XmlValues<'l> {
     pub lists: &'l [String],
     pub attributes: bool,
 }
@@ -61,7 +61,7 @@ impl XmlElement {
 }
 
 /// A map of elements: those of one name are a list.
-pub(super) fn fields(children: Vec<XmlElement>, values: XmlValues<'_>) -> Value {
+pub(crate) fn fields(children: Vec<XmlElement>, values: XmlValues<'_>) -> Value {
     let mut map = Map::new();
     add_fields(&mut map, children, values);
     Value::Object(map)
@@ -85,7 +85,7 @@ fn add_fields(map: &mut Map<String, Value>, children: Vec<XmlElement>, values: X
 ///
 /// # Errors
 /// Why it is none that is read.
-pub(super) fn read(text: &[u8], base: &str) -> Result<XmlElement, String> {
+pub(crate) fn read(text: &[u8], base: &str) -> Result<XmlElement, String> {
     let text = str::from_utf8(text).map_err(|_| "said something that is no UTF-8".to_owned())?;
     let wrong = |e: &dyn std::fmt::Display| format!("said something that is no XML: {e}");
     let mut reader = NsReader::from_str(text.trim_start_matches('\u{feff}').trim_start());
@@ -149,7 +149,7 @@ fn add(open: &mut [XmlElement], text: &str) {
 }
 
 /// Text as it stands in an element or an attribute, line ends and all.
-pub(super) fn escaped(text: &str) -> String {
+pub(crate) fn escaped(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         match c {
