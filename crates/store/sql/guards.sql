@@ -1,37 +1,44 @@
 -- Guards: what they know of the jobs that they concern.
 
--- What guards know at this moment. `guards` has for each its name, whether it counts `targets`, and
--- in milliseconds how far it looks back for what it counts: `per` (and `most` of these), `after`,
--- `ceiling`, `circuit`. Gives for each by which versions its jobs were counted, the moment, and the
--- state as `core/guard` reads it. Called by `guards_locked`, and for whoever looks at guards; locks
--- nothing.
+-- What guards know at this moment. `guards` has for each its name, what its jobs are `counted_as`,
+-- whether it counts `targets`, and in milliseconds how far it looks back for what it counts: `per` (and
+-- `most` of these), `after`, `ceiling`, `circuit`. Gives for each by which versions its jobs were
+-- counted, the moment, and the state as `core/guard` reads it. Called by `guards_locked`, and for
+-- whoever looks at guards; locks nothing.
 --
--- Read by indexes whatever the table was when this was planned, and by plain scans of them, which
--- leave out for all others what has ended since: to compile it took a hundred times as long as to
--- do it, and rows that ended are many.
+-- What is under way is gone through once for all of them. Read by indexes whatever the tables were when
+-- this was planned, and by plain scans of them, which leave out for all others what has ended since:
+-- to compile it took a hundred times as long as to do it.
 CREATE OR REPLACE FUNCTION guards_known(guards jsonb)
     RETURNS TABLE(guard text, version int, group_version int, moment timestamptz, state jsonb)
     LANGUAGE plpgsql SET plan_cache_mode = force_generic_plan SET jit = off SET enable_seqscan = off
     SET enable_bitmapscan = off AS $$
 #variable_conflict use_column
+DECLARE
+    of_targets CONSTANT text[] := ARRAY(SELECT g ->> 'counted_as' FROM jsonb_array_elements(guards) g
+        WHERE (g ->> 'targets')::boolean);
 BEGIN
-    RETURN QUERY SELECT g.guard, c.version, c.group_version, now_is.at, jsonb_build_object(
-        'under_way', CASE WHEN g.targets THEN (SELECT coalesce(jsonb_agg(jsonb_build_array(u.job_id, u.target)), '[]')
-            FROM guard_use u JOIN job j ON j.id = u.job_id AND NOT job_is_over(j.state)
-            WHERE u.guard = g.guard AND u.open) ELSE '[]' END,
-        'touched', CASE WHEN g.targets THEN (SELECT coalesce(jsonb_agg(DISTINCT jsonb_build_array(t.job_id, t.resource)), '[]')
-            FROM guard_use u JOIN job j ON j.id = u.job_id AND NOT job_is_over(j.state) JOIN touch t ON t.job_id = u.job_id
-            WHERE u.guard = g.guard AND u.open) ELSE '[]' END,
+    RETURN QUERY WITH under_way AS MATERIALIZED (
+        SELECT k.counted_as, j.id, j.target FROM job j CROSS JOIN LATERAL unnest(j.guards) AS k (counted_as)
+            WHERE cardinality(of_targets) > 0 AND j.guards IS NOT NULL
+                AND j.state IN ('running', 'waiting', 'paused', 'unsure') AND k.counted_as = ANY(of_targets)
+        UNION ALL SELECT u.counted_as, j.id, j.target FROM guard_use u JOIN job j ON j.id = u.job_id AND NOT job_is_over(j.state)
+            WHERE u.counted_as = ANY(of_targets) AND u.open)
+    SELECT g.guard, c.version, c.group_version, now_is.at, jsonb_build_object(
+        'under_way', (SELECT coalesce(jsonb_agg(jsonb_build_array(w.id, w.target)), '[]')
+            FROM under_way w WHERE w.counted_as = g.counted_as),
+        'touched', (SELECT coalesce(jsonb_agg(DISTINCT jsonb_build_array(t.job_id, t.resource)), '[]')
+            FROM under_way w JOIN touch t ON t.job_id = w.id WHERE w.counted_as = g.counted_as),
         'begun', CASE WHEN g.per IS NULL THEN '[]' ELSE (SELECT coalesce(jsonb_agg(b.begun_at ORDER BY b.begun_at DESC), '[]')
-            FROM (SELECT u.begun_at FROM guard_use u WHERE u.guard = g.guard
+            FROM (SELECT u.begun_at FROM guard_use u WHERE u.counted_as = g.counted_as
                     AND u.begun_at > now_is.at - make_interval(secs => g.per / 1000.0)
                 ORDER BY u.begun_at DESC LIMIT g.most) b) END,
         'used', coalesce(s.used, 0), 'used_since', s.since,
         'failed', CASE WHEN g.after IS NULL THEN 'null' ELSE (SELECT jsonb_build_array(u.job_id, u.ended_at)
-            FROM guard_use u WHERE u.guard = g.guard AND u.failed ORDER BY u.ended_at DESC LIMIT 1) END,
+            FROM guard_use u WHERE u.counted_as = g.counted_as AND u.failed ORDER BY u.ended_at DESC LIMIT 1) END,
         'failures', CASE WHEN g.circuit IS NULL THEN '{}' ELSE (SELECT coalesce(jsonb_object_agg(f.runbook, f.n), '{}')
-            FROM (SELECT u.runbook, count(*) AS n FROM guard_use u LEFT JOIN circuit r ON r.guard = u.guard AND r.runbook = u.runbook
-                WHERE u.guard = g.guard AND u.failed AND u.ended_at > greatest(
+            FROM (SELECT u.runbook, count(*) AS n FROM guard_use u LEFT JOIN circuit r ON r.guard = g.guard AND r.runbook = u.runbook
+                WHERE u.counted_as = g.counted_as AND u.failed AND u.ended_at > greatest(
                     now_is.at - make_interval(secs => g.circuit / 1000.0), coalesce(r.resumed_at, '-infinity'))
                 GROUP BY 1) f) END,
         'circuits', CASE WHEN g.circuit IS NULL THEN '[]' ELSE (SELECT coalesce(jsonb_agg(jsonb_build_object('guard', r.guard,
@@ -41,12 +48,13 @@ BEGIN
             WHERE j.state = 'queued' AND j.held IS NOT NULL AND j.held ->> 'guard' = g.guard AND j.aside
                 AND coalesce(j.deadline, 'infinity') > now_is.at
             ORDER BY j.urgency DESC, j.deadline, j.id LIMIT 1))
-    FROM jsonb_to_recordset(guards) AS g (guard text, targets boolean, per bigint, most int, after bigint, ceiling bigint,
+    FROM jsonb_to_recordset(guards) AS g (guard text, counted_as text, per bigint, most int, after bigint, ceiling bigint,
         circuit bigint)
     CROSS JOIN (SELECT clock_timestamp() AS at) now_is
     LEFT JOIN guard_counted c ON c.guard = g.guard
     LEFT JOIN LATERAL (SELECT sum(u.amount) AS used, min(u.begun_at) AS since FROM guard_use u WHERE g.ceiling IS NOT NULL
-        AND u.guard = g.guard AND u.amount > 0 AND u.begun_at > now_is.at - make_interval(secs => g.ceiling / 1000.0)) s ON true;
+        AND u.counted_as = g.counted_as AND u.amount > 0
+        AND u.begun_at > now_is.at - make_interval(secs => g.ceiling / 1000.0)) s ON true;
 END $$;
 
 -- The same, which nobody changes by beginning a job until the end of the transaction. Called where
@@ -57,30 +65,34 @@ CREATE OR REPLACE FUNCTION guards_locked(guards jsonb)
     LANGUAGE plpgsql AS $$
 DECLARE
     names    text[];
+    all_of   text[];
     counting text[];
 BEGIN
-    SELECT array_agg(g ->> 'guard' ORDER BY g ->> 'guard'), coalesce(array_agg(g ->> 'guard') FILTER (
-            WHERE g ->> 'per' IS NOT NULL OR g ->> 'ceiling' IS NOT NULL), '{}')
-        INTO names, counting FROM jsonb_array_elements(guards) g;
+    SELECT array_agg(g ->> 'guard' ORDER BY g ->> 'guard'), array_agg(g ->> 'counted_as'), coalesce(array_agg(g ->> 'counted_as')
+            FILTER (WHERE g ->> 'per' IS NOT NULL OR g ->> 'ceiling' IS NOT NULL), '{}')
+        INTO names, all_of, counting FROM jsonb_array_elements(guards) g;
     PERFORM pg_advisory_xact_lock(hashtextextended('guard ' || n, 0)) FROM unnest(names) n;
-    PERFORM guards_closed(names, counting);
+    -- Only what was counted anew has open rows.
+    IF EXISTS (SELECT 1 FROM guard_use WHERE open) THEN
+        PERFORM guards_closed(all_of, counting);
+    END IF;
     RETURN QUERY SELECT * FROM guards_known(guards);
 END $$;
 
--- Notes which jobs of guards have ended, and how. What has failed is looked back at, and of guards that
--- are `counting` what begins whatever has begun; all else goes. Called with the locks of these guards,
--- and by upkeep; passes over what others hold.
-CREATE OR REPLACE FUNCTION guards_closed(names text[], counting text[]) RETURNS void
+-- Notes which jobs that guards have counted anew have ended, and how. What has failed is looked back at,
+-- and by those that are `counting` what begins whatever has begun; all else goes. Called with the locks
+-- of these guards, and by upkeep; passes over what others hold.
+CREATE OR REPLACE FUNCTION guards_closed(all_of text[], counting text[]) RETURNS void
     LANGUAGE sql SET plan_cache_mode = force_generic_plan SET jit = off SET enable_seqscan = off
     SET enable_bitmapscan = off SET enable_hashjoin = off SET enable_mergejoin = off AS $$
-    WITH closed AS MATERIALIZED (SELECT o.guard, o.job_id, j.finished_at,
+    WITH closed AS MATERIALIZED (SELECT o.counted_as, o.job_id, j.finished_at,
             coalesce(j.state = 'failed' OR j.effect = 'unconfirmed', false) AS failed
-        FROM unnest(names) n JOIN guard_use o ON o.guard = n AND o.open LEFT JOIN job j ON j.id = o.job_id
+        FROM unnest(all_of) n JOIN guard_use o ON o.counted_as = n AND o.open LEFT JOIN job j ON j.id = o.job_id
         WHERE j.id IS NULL OR job_is_over(j.state)
         FOR UPDATE OF o SKIP LOCKED),
-    gone AS (DELETE FROM guard_use u USING closed c WHERE u.guard = c.guard AND u.job_id = c.job_id
-        AND NOT c.failed AND c.guard <> ALL(counting))
+    gone AS (DELETE FROM guard_use u USING closed c WHERE u.counted_as = c.counted_as AND u.job_id = c.job_id
+        AND NOT c.failed AND c.counted_as <> ALL(counting))
     UPDATE guard_use u SET open = false, ended_at = coalesce(c.finished_at, clock_timestamp()), failed = c.failed
         FROM closed c
-        WHERE u.guard = c.guard AND u.job_id = c.job_id AND (c.failed OR c.guard = ANY(counting));
+        WHERE u.counted_as = c.counted_as AND u.job_id = c.job_id AND (c.failed OR c.counted_as = ANY(counting));
 $$;

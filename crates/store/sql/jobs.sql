@@ -28,7 +28,8 @@ BEGIN
 END $$;
 
 -- Counts effects, refuses changes of a state that there are not, notes the others to be told, and has
--- what follows the end of jobs: questions are withdrawn, waits end, and the jobs above are woken.
+-- what follows the end of jobs: questions are withdrawn, waits end, what failed is counted for the
+-- guards that let it begin, and the jobs above are woken.
 -- Called after each update of `job`; locks the jobs above in the order of their numbers.
 CREATE OR REPLACE FUNCTION jobs_changed() RETURNS trigger
     LANGUAGE plpgsql AS $$
@@ -38,6 +39,7 @@ DECLARE
     wrong text;
     closes bigint[];
     parents bigint[];
+    fails boolean;
 BEGIN
     SELECT bool_or(o.state IS DISTINCT FROM j.state),
             bool_or((o.effect IS NOT DISTINCT FROM 'confirmed') <> (j.effect IS NOT DISTINCT FROM 'confirmed'))
@@ -64,9 +66,18 @@ BEGIN
         FROM changed j JOIN before o ON o.id = j.id AND o.state <> j.state
         CROSS JOIN LATERAL (SELECT j.word IS NOT DISTINCT FROM '"resume"' AS resumed) r
         WHERE job_change_is_told(o.state, j.state, r.resumed) ORDER BY j.id;
-    SELECT array_agg(j.id) FILTER (WHERE j.outside), array_agg(j.parent ORDER BY j.parent) FILTER (WHERE j.parent IS NOT NULL)
-        INTO closes, parents FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
-        WHERE (j.outside OR j.parent IS NOT NULL) AND job_is_over(j.state);
+    SELECT array_agg(j.id) FILTER (WHERE j.outside), array_agg(j.parent ORDER BY j.parent) FILTER (WHERE j.parent IS NOT NULL),
+            bool_or(j.guards IS NOT NULL AND (j.state = 'failed' OR j.effect = 'unconfirmed'))
+        INTO closes, parents, fails FROM changed j JOIN before o ON o.id = j.id AND o.state IS DISTINCT FROM j.state
+        WHERE (j.outside OR j.parent IS NOT NULL OR j.guards IS NOT NULL) AND job_is_over(j.state);
+    IF fails THEN
+        INSERT INTO guard_use (counted_as, job_id, runbook, target, begun_at, ended_at, failed)
+            SELECT k.counted_as, j.id, j.runbook, j.target, coalesce(j.started_at, now()), coalesce(j.finished_at, now()), true
+            FROM changed j JOIN before o ON o.id = j.id AND o.state <> j.state
+            CROSS JOIN LATERAL unnest(j.guards) AS k (counted_as)
+            WHERE job_is_over(j.state) AND (j.state = 'failed' OR j.effect = 'unconfirmed') ORDER BY 1, 2
+            ON CONFLICT (counted_as, job_id) DO UPDATE SET open = false, ended_at = excluded.ended_at, failed = true;
+    END IF;
     IF closes IS NOT NULL THEN
         UPDATE decision SET state = 'withdrawn', decided_at = now() WHERE job_id = ANY(closes) AND state = 'open';
         DELETE FROM wait WHERE job_id = ANY(closes);

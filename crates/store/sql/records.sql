@@ -22,7 +22,7 @@ BEGIN
             lapses = CASE WHEN t.furthered THEN 0 ELSE j.lapses END,
             steps_done = t.steps_done, steps = t.steps, doing = t.doing,
             word = CASE WHEN j.word_number = t.heard THEN NULL ELSE j.word END,
-            outside = j.outside OR t.outside,
+            outside = j.outside OR t.outside, guards = j.guards || t.guards,
             effect = CASE WHEN t.ends THEN t.effect ELSE j.effect END,
             outputs = CASE WHEN t.ends THEN coalesce(t.outputs, 'null') ELSE j.outputs END,
             started_at = coalesce(j.started_at, moment),
@@ -41,7 +41,7 @@ BEGIN
                 ELSE t.until END
         FROM jsonb_to_recordset(jobs) AS t (id bigint, claim bigint, progress jsonb, furthered boolean, steps_done int,
             steps int, doing text, heard int, posts int, outside boolean, state text, failure text, ends boolean, effect text,
-            outputs jsonb, until timestamptz, for_alarm boolean, alarm_seen timestamptz)
+            outputs jsonb, until timestamptz, for_alarm boolean, alarm_seen timestamptz, guards text[])
         WHERE j.id = t.id AND CASE WHEN begins IS NULL THEN j.claim = t.claim AND j.state = 'running'
             ELSE j.state = 'queued' AND (NOT halts OR NOT job_halted(j))
                 AND (j.parent IS NULL OR NOT EXISTS (SELECT 1 FROM job p WHERE p.id = j.parent AND p.state = 'paused')) END

@@ -240,10 +240,8 @@ async fn forget_guards(tx: &DatabaseTransaction, guards: Vec<String>) -> Result<
     if guards.is_empty() {
         return Ok(());
     }
-    for table in ["circuit", "guard_use", "guard_counted"] {
-        let sql = format!("DELETE FROM {table} WHERE guard = ANY($1)");
-        sql::run(tx, &sql, vec![guards.clone().into()]).await?;
-    }
+    crate::jobs::guards::forget(tx, &guards).await?;
+    sql::run(tx, "DELETE FROM circuit WHERE guard = ANY($1)", vec![guards.into()]).await?;
     Ok(())
 }
 

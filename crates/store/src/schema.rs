@@ -134,6 +134,10 @@ impl MigratorTrait for Migrator {
                 name: "0029_poll_cursor",
                 sql: include_str!("../migrations/0029_poll_cursor.sql"),
             }),
+            Box::new(Step {
+                name: "0030_job_guards",
+                sql: include_str!("../migrations/0030_job_guards.sql"),
+            }),
         ]
     }
 }

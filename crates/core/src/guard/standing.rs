@@ -27,6 +27,11 @@ impl StandingGuard {
         self.group.as_ref().and_then(|group| group.size())
     }
 
+    /// What its jobs are counted as: for this version of it and of its group, and for no other.
+    pub fn counted_as(&self) -> String {
+        format!("{}@{}.{}", self.guard.name, self.version, self.group_version)
+    }
+
     /// Whether it concerns a job.
     pub fn concerns(&self, job: &GuardedJob<'_>) -> bool {
         self.guard.concerns.hold_for(job) && self.has_in_group(job.target)

@@ -8,7 +8,7 @@
 
 use super::{
     Claim, ClaimedJob, LEASE_SECONDS,
-    guards::{self, Judged},
+    guards::{self, AdmittedBy, Judged},
     new::LAUNCHED_BY,
     record::{ClaimedRecord, Record},
     recording::{Holds, write},
@@ -219,7 +219,8 @@ pub async fn claim(db: &DatabaseConnection, search: Search<'_>) -> Result<Claime
         judged => judged?,
     };
     let claims: Vec<(JobId, Claim)> = jobs.iter().map(|job| (job.id, job.claim)).collect();
-    let taken = match write_claims(&tx, &claims, node, fresh).await.map_err(behind) {
+    let written = write_claims(&tx, &claims, node, fresh, judged.admitted()).await;
+    let taken = match written.map_err(behind) {
         // Another node took a job on the same target at the same moment; its turn comes.
         Err(StoreError::Behind) => {
             tx.rollback().await?;
@@ -323,7 +324,8 @@ impl ClaimedRow {
 const CLAIM: &str = "UPDATE job SET state = 'running', node = $3, claim = c.claim,
     claims = claims + 1, wake_at = NULL,
         lapses = lapses + CASE WHEN state = 'running' THEN 1 ELSE 0 END,
-        lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now())
+        lease_until = now() + make_interval(secs => $4), started_at = coalesce(started_at, now()),
+        guards = guards || (SELECT array_agg(g) FROM jsonb_array_elements_text($6 -> job.id::text) g)
     FROM unnest($1::bigint[], $2::bigint[]) AS c (id, claim)
     WHERE job.id = c.id AND (NOT $5 OR job.state = 'queued' AND NOT job_halted(job)
         AND NOT EXISTS (SELECT 1 FROM job p WHERE p.id = job.parent AND p.state = 'paused'))
@@ -340,13 +342,22 @@ async fn write_claims(
     claims: &[(JobId, Claim)],
     node: &str,
     fresh: bool,
+    admitted: &AdmittedBy,
 ) -> Result<BTreeSet<JobId>, StoreError> {
     let (jobs, numbers): (Vec<i64>, Vec<i64>) =
         claims.iter().map(|(job, claim)| (job.0, claim.0)).unzip();
     if jobs.is_empty() {
         return Ok(BTreeSet::new());
     }
-    let values = vec![jobs.into(), numbers.into(), node.into(), LEASE_SECONDS.into(), fresh.into()];
+    let admitted = serde_json::to_value(admitted)?;
+    let values = vec![
+        jobs.into(),
+        numbers.into(),
+        node.into(),
+        LEASE_SECONDS.into(),
+        fresh.into(),
+        admitted.into(),
+    ];
     let written: Vec<Id> = sql::typed(db, CLAIM, values).await?;
     Ok(written.into_iter().map(|row| JobId(row.id)).collect())
 }
@@ -452,7 +463,7 @@ pub async fn begin(
     let is_guarded = |first: &First<'_>| guards::concerned(guards, first.job);
     let kinds = first.iter().map(|f| f.record.is_some()).collect::<BTreeSet<_>>();
     if kinds.len() < 2 && !first.iter().any(|first| is_limited(first) || is_guarded(first)) {
-        return write_first(db, node, &first, now).await;
+        return write_first(db, node, &first, &AdmittedBy::new(), now).await;
     }
     let tx = db.begin().await?;
     let begun = async {
@@ -461,7 +472,7 @@ pub async fn begin(
         jobs.sort_by(|a, b| a.place.order(&b.place));
         let judged = guards::judge(&tx, guards, &jobs).await?;
         first.retain(|first| !judged.stops(first.job.id));
-        let begun = write_first(&tx, node, &first, now).await?;
+        let begun = write_first(&tx, node, &first, judged.admitted(), now).await?;
         judged.write(&tx, &begun).await?;
         Ok(begun)
     };
@@ -480,15 +491,15 @@ async fn write_first(
     db: &impl ConnectionTrait,
     node: &str,
     first: &[First<'_>],
+    admitted: &AdmittedBy,
     now: DateTime<Utc>,
 ) -> Result<BTreeSet<JobId>, StoreError> {
     let standing: Vec<ClaimedRecord<'_>> = first.iter().filter_map(First::standing).collect();
     let claims: Vec<_> = first.iter().filter(|f| f.record.is_none()).map(First::claim).collect();
-    let mut begun = write_claims(db, &claims, node, true).await.map_err(behind)?;
+    let mut begun = write_claims(db, &claims, node, true, admitted).await.map_err(behind)?;
     if !standing.is_empty() {
-        begun.extend(
-            write(db, &standing, Holds::Nothing { begins_at: node }, now).await.map_err(behind)?,
-        );
+        let holds = Holds::Nothing { begins_at: node, admitted };
+        begun.extend(write(db, &standing, holds, now).await.map_err(behind)?);
     }
     Ok(begun)
 }

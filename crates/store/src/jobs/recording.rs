@@ -2,7 +2,9 @@
 //! one statement as well.
 
 use super::{
-    LEASE_SECONDS, outside,
+    LEASE_SECONDS,
+    guards::AdmittedBy,
+    outside,
     parts::Parts,
     reason,
     record::{AttemptEnd, AttemptStart, ClaimedRecord, Record},
@@ -65,8 +67,9 @@ const WAKE_IF_OTHERS_CHANGED: &str =
 pub(super) enum Holds<'a> {
     /// Their claims, which stand on their rows.
     Claim,
-    /// Nothing yet: nobody has begun them, and their claims for this node are written along.
-    Nothing { begins_at: &'a str },
+    /// Nothing yet: nobody has begun them, and their claims for this node are written along, and
+    /// what they are counted as by guards.
+    Nothing { begins_at: &'a str, admitted: &'a AdmittedBy },
 }
 
 /// Writes jobs and their tries as one statement: without a job's row nothing of it is written.
@@ -91,14 +94,14 @@ fn recording(
     holds: Holds<'_>,
     now: DateTime<Utc>,
 ) -> Result<(String, Vec<Value>), StoreError> {
-    let node = match holds {
-        Holds::Claim => None,
-        Holds::Nothing { begins_at } => Some(begins_at.to_owned()),
+    let (node, admitted) = match holds {
+        Holds::Claim => (None, None),
+        Holds::Nothing { begins_at, admitted } => (Some(begins_at.to_owned()), Some(admitted)),
     };
     // In the one order in which rows of jobs are locked.
     let mut standing: Vec<&ClaimedRecord<'_>> = standing.iter().collect();
     standing.sort_by_key(|s| s.id);
-    let jobs = standing.iter().map(|s| row(s)).collect::<Result<Vec<_>, _>>()?;
+    let jobs = standing.iter().map(|s| row(s, admitted)).collect::<Result<Vec<_>, _>>()?;
     let (began, ended): (Vec<_>, Vec<_>) = standing.iter().map(|s| tries(s, now)).unzip();
     let [jobs, began, ended] =
         [jobs, began.concat(), ended.concat()].map(|rows| clean_json(rows.into()).into());
@@ -110,7 +113,10 @@ fn recording(
 }
 
 /// A job as a row of what `jobs_recorded` takes.
-fn row(standing: &ClaimedRecord<'_>) -> Result<serde_json::Value, StoreError> {
+fn row(
+    standing: &ClaimedRecord<'_>,
+    admitted: Option<&AdmittedBy>,
+) -> Result<serde_json::Value, StoreError> {
     let Record { summary, then, .. } = standing.record;
     let record = standing.record;
     let furthered = record.ended.iter().any(|e| e.state == StepState::Done);
@@ -123,6 +129,7 @@ fn row(standing: &ClaimedRecord<'_>) -> Result<serde_json::Value, StoreError> {
         "outside": !record.asked.is_empty() || !record.listens.is_empty(),
         "state": then.state(), "failure": then.failure(),
         "ends": matches!(then, Transition::Unsure { .. } | Transition::End { .. }),
+        "guards": admitted.and_then(|admitted| admitted.get(&standing.id)),
     });
     match then {
         Transition::GoOn { .. } | Transition::Rest | Transition::Unsure { .. } => {}

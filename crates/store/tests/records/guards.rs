@@ -15,6 +15,7 @@ use arvok_store::{
         guards::{self, LetBack},
     },
 };
+use sea_orm::{ConnectionTrait, TransactionTrait};
 use serde_json::{Value, json};
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -151,17 +152,13 @@ fn over_three_nodes_and_deaths_there_is_never_one_target_too_many() {
             };
             let ((), looks) = futures_util::future::join(nodes, watches).await;
             assert!(looks > 10, "it was looked at {looks} times");
-            let uncounted = |guard: &str, which: &str| {
-                format!(
-                    "SELECT count(*) AS x FROM job j WHERE started_at IS NOT NULL AND {which}
-                    AND NOT EXISTS
-                        (SELECT 1 FROM guard_use u WHERE u.guard = '{guard}' AND u.job_id = j.id)"
-                )
-            };
-            let began = uncounted("rate", "true");
-            assert_eq!(one(db, &began).await, 0, "each that began is counted");
-            let under_way = uncounted("two", "state IN ('running', 'waiting')");
-            assert_eq!(one(db, &under_way).await, 0, "and each that is under way");
+            let began = "SELECT count(*) AS x FROM job j WHERE started_at IS NOT NULL
+                AND NOT EXISTS (SELECT 1 FROM guard_use u
+                    WHERE u.counted_as = 'rate@1.0' AND u.job_id = j.id)";
+            assert_eq!(one(db, began).await, 0, "each that began is counted");
+            let under_way = "SELECT count(*) AS x FROM job WHERE state IN ('running', 'waiting')
+                AND NOT coalesce('two@1.0' = ANY(guards), false)";
+            assert_eq!(one(db, under_way).await, 0, "and each that is under way");
         });
     }
 }
@@ -365,6 +362,50 @@ fn what_began_before_a_guard_was_published_is_counted_with_it_and_a_step_passes_
 }
 
 #[test]
+fn what_fails_while_it_is_counted_anew_is_counted_once_by_the_guard_as_it_stands() {
+    let circuit = "guard: circuit\ncircuit: { failures: 2, within: 1h }\n";
+    let (mut published, guards) = guarded(circuit);
+    block(async {
+        published.jobs(3).await;
+        let db = &published.db.clone();
+        let begun = begin_all(db, &guards).await;
+        assert_eq!(begun.len(), 3);
+        let failed = ended(JobState::Failed, JobEffect::NotChecked);
+        record(db, &begun[0], &failed).await.expect("ends");
+        published.publish(&circuit.replace("1h", "2h")).await;
+        let guards = published.guards.clone();
+        // One ends at the moment at which all is counted anew, and is not seen by that.
+        let ends = db.begin().await.expect("begins");
+        let sql = format!(
+            "UPDATE job SET state = 'failed', effect = 'not checked', failure = 'broke',
+                finished_at = now(), node = NULL, claim = NULL, lease_until = NULL WHERE id = {}",
+            begun[1].id
+        );
+        ends.execute_unprepared(&sql).await.expect("ends");
+        let failures = async || {
+            let known = guards::known(db, &guards).await.expect("reads");
+            known["circuit"].0.failures.get("note").copied()
+        };
+        assert!(!guards::look_at(db, &guards).await.expect("counts anew"));
+        assert_eq!(failures().await, Some(1));
+        ends.commit().await.expect("ends");
+        assert!(guards::look_at(db, &guards).await.expect("looks"), "two have failed");
+        assert_eq!(failures().await, Some(2), "and each is counted once");
+        let late = "SELECT count(*) AS x FROM guard_use WHERE counted_as = 'circuit@1.0'";
+        assert_eq!(one(db, late).await, 1, "what it wrote for the former version is not asked for");
+        // Of another that concerns none of them, nothing counts.
+        published
+            .publish(&circuit.replace("circuit:", "concerns: { runbooks: other }\ncircuit:"))
+            .await;
+        let guards = published.guards.clone();
+        record(db, &begun[2], &failed).await.expect("ends");
+        guards::look_at(db, &guards).await.expect("counts anew");
+        let known = guards::known(db, &guards).await.expect("reads");
+        assert!(known["circuit"].0.failures.is_empty());
+    });
+}
+
+#[test]
 fn what_no_guard_looks_back_at_goes() {
     let (published, guards) = guarded("guard: two\nat_once: 2\nafter_failure: 1h\n");
     block(async {
@@ -372,11 +413,12 @@ fn what_no_guard_looks_back_at_goes() {
         published.jobs(2).await;
         let begun = begin_all(db, &guards).await;
         record(db, &begun[0], &ended(JobState::Failed, JobEffect::NotChecked)).await.expect("ends");
+        let left = "SELECT count(*) AS x FROM guard_use";
+        assert_eq!(one(db, left).await, 1, "what failed, and not what is under way");
         run(db, "UPDATE guard_use SET begun_at = now() - interval '33 days'").await;
         let limits = arvok_store::Limits::default();
         arvok_store::sweep(db, limits, now() + seconds(1)).await.expect("sweeps");
-        let left = "SELECT count(*) AS x FROM guard_use";
-        assert_eq!(one(db, left).await, 1, "what is under way stays");
+        assert_eq!(one(db, left).await, 0);
         let known = guards::known(db, &guards).await.expect("reads");
         assert_eq!(known["two"].0.under_way, [(begun[1].id, begun[1].target.clone())]);
     });
@@ -407,7 +449,10 @@ fn a_job_that_was_lost_before_its_first_record_is_counted_once_and_not_in_its_ow
         assert_eq!(again.iter().map(|job| job.id).collect::<Vec<_>>(), [first[0].id]);
         assert!(begin_all(db, &guards).await.is_empty());
         assert_eq!(held(db).await[0]["why"], "1 of 1 jobs began within 1h");
-        assert_eq!(one(db, "SELECT count(*) AS x FROM guard_use WHERE guard = 'once'").await, 1);
+        assert_eq!(
+            one(db, "SELECT count(*) AS x FROM guard_use WHERE counted_as = 'once@1.0'").await,
+            1
+        );
         // One that was put back without ever having been asked for is asked now, and waits.
         run(db, "UPDATE job SET aside = false, held = NULL, held_look = NULL WHERE id = 2").await;
         jobs::put_back(db, JobId(2), "it broke").await.expect("puts back");
@@ -509,7 +554,7 @@ fn a_guard_that_asks_for_labels_holds_the_jobs_of_such_alerts_alone() {
         // Another version counts what began before it by the same labels.
         published.publish(&guard.replace("at_once: 1", "at_once: 2")).await;
         guards::look_at(db, &published.guards).await.expect("looks");
-        let counted = "SELECT array_agg(target) AS x FROM guard_use";
+        let counted = "SELECT array_agg(target) AS x FROM guard_use WHERE open";
         assert_eq!(one(db, counted).await, json!(["vm/a"]));
         guards::let_back_held(db, &published.guards, LetBack::All).await.expect("lets back");
         assert_eq!(targets(begin_all(db, &published.guards).await), ["vm/b"]);

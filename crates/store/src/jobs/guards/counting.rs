@@ -1,28 +1,58 @@
-//! What guards know: read under their locks, counted by rows of `guard_use`, and counted anew where
-//! another version of a guard or its group has counted.
+//! What guards know: read under their locks, from the jobs under way and from rows of `guard_use`
+//! for what outlives them, and counted anew where another version of a guard or its group has
+//! counted.
 
 use crate::{StoreError, jobs::new::LAUNCHED_BY, read, sql, stored::Stored};
 use arvok_core::{
     JobId,
     guard::{GuardState, GuardedJob, Guards, LaunchedBy, StandingGuard},
-    job::JobState,
+    job::{JobEffect, JobState},
     rule::Urgency,
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, Value};
+use serde::Serialize;
 use serde_json::json;
 use std::collections::BTreeMap;
 
 /// Most jobs that are counted anew for guards.
 const COUNTED: i64 = 50_000;
 
-/// A job as a guard counts it.
-#[derive(Debug)]
+/// A job as a guard counts it beside the job's own row.
+#[derive(Debug, Serialize)]
 pub(super) struct GuardUse {
-    pub guard: String,
-    pub runbook: String,
-    pub target: String,
-    pub amount: Option<f64>,
+    counted_as: String,
+    job_id: JobId,
+    runbook: String,
+    target: String,
+    amount: Option<f64>,
+    begun_at: DateTime<Utc>,
+    /// Whether it is under way, and its row does not name the guard.
+    open: bool,
+    ended_at: Option<DateTime<Utc>>,
+    failed: bool,
+}
+
+impl GuardUse {
+    /// A job that begins, if a guard looks back at its beginning.
+    pub fn begins(
+        standing: &StandingGuard,
+        job: &GuardedJob<'_>,
+        begun_at: DateTime<Utc>,
+    ) -> Option<Self> {
+        let amount = standing.amount(job);
+        (standing.guard.per.is_some() || amount.is_some()).then(|| Self {
+            counted_as: standing.counted_as(),
+            job_id: job.id,
+            runbook: job.runbook.to_owned(),
+            target: job.target.to_owned(),
+            amount,
+            begun_at,
+            open: false,
+            ended_at: None,
+            failed: false,
+        })
+    }
 }
 
 #[derive(FromQueryResult)]
@@ -85,6 +115,7 @@ fn asked<'g>(guards: impl Iterator<Item = &'g StandingGuard>) -> Value {
         let guard = &standing.guard;
         json!({
             "guard": guard.name,
+            "counted_as": standing.counted_as(),
             "targets": guard.counts_targets(),
             "per": guard.per.map(|per| per.within.millis()),
             "most": guard.per.map(|per| per.jobs.of(standing.size())),
@@ -144,97 +175,133 @@ impl AlertLabels {
 /// Counts what guards concern by the jobs that there are, of those under way and those that they
 /// look back at; what had been counted by other versions is forgotten.
 async fn recount(tx: &DatabaseTransaction, anew: &[&StandingGuard]) -> Result<(), StoreError> {
-    #[derive(FromQueryResult)]
-    struct Begun {
-        id: i64,
-        runbook: String,
-        target: String,
-        rule: Option<String>,
-        launched_by: Stored<LaunchedBy>,
-        urgency: i16,
-        inputs: serde_json::Value,
-        alert_seq: Option<i64>,
-        started_at: DateTime<Utc>,
-    }
     let names: Vec<String> = anew.iter().map(|standing| standing.guard.name.clone()).collect();
-    sql::run(tx, "DELETE FROM guard_use WHERE guard = ANY($1)", vec![names.clone().into()]).await?;
-    let sql = format!(
-        "SELECT id, runbook, target, rule, urgency, inputs, {LAUNCHED_BY}, alert_seq, started_at
-        FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
-            AND (state = ANY($1) OR created_at > now() - make_interval(secs => $2))
-        ORDER BY id DESC LIMIT $3"
-    );
-    let begun: Vec<String> = JobState::BEGUN.iter().map(ToString::to_string).collect();
-    // A job may have been in the queue for a while.
-    let window = anew.iter().map(|standing| standing.guard.window().delta()).max();
-    let back = window.unwrap_or_default() + TimeDelta::hours(1);
-    #[expect(clippy::cast_precision_loss, reason = "whole seconds of a month")]
-    let back = back.num_seconds() as f64;
-    let jobs: Vec<Begun> =
-        sql::typed(tx, &sql, vec![begun.into(), back.into(), COUNTED.into()]).await?;
+    forget(tx, &names).await?;
+    let jobs = begun(tx, anew).await?;
     let labels = match anew.iter().any(|standing| standing.guard.concerns.asks_labels()) {
         true => AlertLabels::of(tx, jobs.iter().map(|job| job.alert_seq)).await?,
         false => AlertLabels::default(),
     };
-    let mut uses = Vec::new();
-    for job in &jobs {
-        let as_guarded = GuardedJob {
-            id: JobId(job.id),
-            runbook: &job.runbook,
-            target: &job.target,
-            rule: job.rule.as_deref(),
-            launched_by: job.launched_by.0,
-            urgency: Urgency::from_rank(job.urgency),
-            inputs: &job.inputs,
-            above: &[],
-            overruled: &[],
-            labels: labels.get(job.alert_seq),
-            touched: None,
-            let_back_by: None,
-        };
-        let concerning = anew.iter().filter(|standing| standing.concerns(&as_guarded));
-        uses.extend(concerning.map(|standing| {
-            let counted = GuardUse {
-                guard: standing.guard.name.clone(),
-                amount: standing.amount(&as_guarded),
-                runbook: job.runbook.clone(),
-                target: job.target.clone(),
-            };
-            (JobId(job.id), counted, job.started_at)
-        }));
-    }
-    count(tx, uses.iter().map(|(job, one, at)| (*job, one, *at))).await?;
-    let sql = "INSERT INTO guard_counted (guard, version, group_version)
-        SELECT * FROM unnest($1::text[], $2::int[], $3::int[])
+    let uses = jobs.iter().flat_map(|job| {
+        let guarded = job.guarded(labels.get(job.alert_seq));
+        let concerning = anew.iter().filter(move |standing| standing.concerns(&guarded));
+        concerning.filter_map(move |standing| job.counted(standing, &guarded)).collect::<Vec<_>>()
+    });
+    count(tx, &uses.collect::<Vec<_>>()).await?;
+    let sql = "INSERT INTO guard_counted (guard, version, group_version, counted_as)
+        SELECT * FROM unnest($1::text[], $2::int[], $3::int[], $4::text[])
         ON CONFLICT (guard) DO UPDATE SET version = excluded.version,
-            group_version = excluded.group_version";
+            group_version = excluded.group_version, counted_as = excluded.counted_as";
     let versions: Vec<i32> = anew.iter().map(|standing| standing.version).collect();
     let of_groups: Vec<i32> = anew.iter().map(|standing| standing.group_version).collect();
-    sql::run(tx, sql, vec![names.into(), versions.into(), of_groups.into()]).await?;
+    let counted_as: Vec<String> = anew.iter().map(|standing| standing.counted_as()).collect();
+    let values = vec![names.into(), versions.into(), of_groups.into(), counted_as.into()];
+    sql::run(tx, sql, values).await?;
     Ok(())
 }
 
+/// Forgets what guards have counted. What a job writes at this moment, since it ends, stays until
+/// nobody looks back so far: it is counted as nothing that is asked for.
+pub(crate) async fn forget(tx: &impl ConnectionTrait, guards: &[String]) -> Result<(), StoreError> {
+    let sql = "DELETE FROM guard_use WHERE (counted_as, job_id) IN (SELECT u.counted_as, u.job_id
+        FROM guard_counted c JOIN guard_use u USING (counted_as) WHERE c.guard = ANY($1)
+        FOR UPDATE OF u SKIP LOCKED)";
+    sql::run(tx, sql, vec![guards.to_vec().into()]).await?;
+    sql::run(tx, "DELETE FROM guard_counted WHERE guard = ANY($1)", vec![guards.to_vec().into()])
+        .await?;
+    Ok(())
+}
+
+/// A job that has begun, as it is counted anew.
+#[derive(FromQueryResult)]
+struct BegunJob {
+    id: i64,
+    runbook: String,
+    target: String,
+    rule: Option<String>,
+    launched_by: Stored<LaunchedBy>,
+    urgency: i16,
+    inputs: serde_json::Value,
+    alert_seq: Option<i64>,
+    started_at: DateTime<Utc>,
+    finished_at: Option<DateTime<Utc>>,
+    open: bool,
+    failed: bool,
+}
+
+/// The jobs under way, and those that guards look back at.
+async fn begun(
+    tx: &DatabaseTransaction,
+    guards: &[&StandingGuard],
+) -> Result<Vec<BegunJob>, StoreError> {
+    let sql = format!(
+        "SELECT id, runbook, target, rule, urgency, inputs, {LAUNCHED_BY}, alert_seq, started_at,
+            finished_at, state = ANY($1) AS open,
+            coalesce(state = '{}' OR effect = '{}', false) AS failed
+        FROM job WHERE started_at IS NOT NULL AND trial IS DISTINCT FROM 'dry'
+            AND (state = ANY($1) OR created_at > now() - make_interval(secs => $2))
+        ORDER BY id DESC LIMIT $3",
+        JobState::Failed,
+        JobEffect::Unconfirmed
+    );
+    let open: Vec<String> = JobState::BEGUN.iter().map(ToString::to_string).collect();
+    // A job may have been in the queue for a while.
+    let window = guards.iter().map(|standing| standing.guard.window().delta()).max();
+    let back = window.unwrap_or_default() + TimeDelta::hours(1);
+    #[expect(clippy::cast_precision_loss, reason = "whole seconds of a month")]
+    let back = back.num_seconds() as f64;
+    sql::typed(tx, &sql, vec![open.into(), back.into(), COUNTED.into()]).await
+}
+
+impl BegunJob {
+    fn guarded<'j>(&'j self, labels: Option<&'j BTreeMap<String, String>>) -> GuardedJob<'j> {
+        GuardedJob {
+            id: JobId(self.id),
+            runbook: &self.runbook,
+            target: &self.target,
+            rule: self.rule.as_deref(),
+            launched_by: self.launched_by.0,
+            urgency: Urgency::from_rank(self.urgency),
+            inputs: &self.inputs,
+            above: &[],
+            overruled: &[],
+            labels,
+            touched: None,
+            let_back_by: None,
+        }
+    }
+
+    /// What a guard that concerns it counts of it.
+    fn counted(&self, standing: &StandingGuard, guarded: &GuardedJob<'_>) -> Option<GuardUse> {
+        let counted = GuardUse {
+            amount: standing.amount(guarded),
+            counted_as: standing.counted_as(),
+            job_id: guarded.id,
+            runbook: self.runbook.clone(),
+            target: self.target.clone(),
+            begun_at: self.started_at,
+            open: self.open,
+            ended_at: self.finished_at,
+            failed: self.failed,
+        };
+        let is_looked_at = standing.guard.per.is_some() || counted.amount.is_some();
+        (self.open || self.failed || is_looked_at).then_some(counted)
+    }
+}
+
 /// Writes what is counted.
-pub(super) async fn count<'u>(
-    tx: &impl ConnectionTrait,
-    uses: impl Iterator<Item = (JobId, &'u GuardUse, DateTime<Utc>)>,
-) -> Result<(), StoreError> {
-    let rows: Vec<serde_json::Value> = uses
-        .map(|(job, one, at)| {
-            let GuardUse { guard, runbook, target, amount } = one;
-            json!({ "guard": guard, "job_id": job.0, "runbook": runbook, "target": target,
-                "amount": amount, "begun_at": at })
-        })
-        .collect();
-    if rows.is_empty() {
+pub(super) async fn count(tx: &impl ConnectionTrait, uses: &[GuardUse]) -> Result<(), StoreError> {
+    if uses.is_empty() {
         return Ok(());
     }
-    let sql = "INSERT INTO guard_use (guard, job_id, runbook, target, amount, begun_at)
-        SELECT guard, job_id, runbook, target, amount, begun_at
-        FROM jsonb_to_recordset($1) AS u (guard text, job_id bigint, runbook text, target text,
-            amount double precision, begun_at timestamptz)
-        ON CONFLICT (guard, job_id) DO NOTHING";
-    sql::run(tx, sql, vec![serde_json::Value::Array(rows).into()]).await?;
+    let sql = "INSERT INTO guard_use (counted_as, job_id, runbook, target, amount, begun_at, open,
+            ended_at, failed)
+        SELECT counted_as, job_id, runbook, target, amount, begun_at, open, ended_at, failed
+        FROM jsonb_to_recordset($1) AS u (counted_as text, job_id bigint, runbook text, target text,
+            amount double precision, begun_at timestamptz, open boolean, ended_at timestamptz,
+            failed boolean)
+        ORDER BY 1, 2 ON CONFLICT (counted_as, job_id) DO NOTHING";
+    sql::run(tx, sql, vec![serde_json::to_value(uses)?.into()]).await?;
     Ok(())
 }
 
@@ -244,12 +311,12 @@ pub(super) async fn count<'u>(
 /// If the database cannot be worked with.
 pub(crate) async fn sweep(db: &impl ConnectionTrait, most: i64) -> Result<u64, StoreError> {
     // Which of them look back at what has begun is known where they are asked: here all do.
-    let sql = "SELECT guards_closed(n.names, n.names)
-        FROM (SELECT array_agg(DISTINCT guard) AS names FROM guard_use WHERE open) n";
+    let sql = "SELECT guards_closed(n.all_of, n.all_of)
+        FROM (SELECT array_agg(DISTINCT counted_as) AS all_of FROM guard_use WHERE open) n";
     sql::run(db, sql, vec![]).await?;
     let back = arvok_core::guard::LONGEST.delta() + TimeDelta::days(1);
-    let sql = "DELETE FROM guard_use WHERE (guard, job_id) IN (SELECT guard, job_id FROM guard_use
-        WHERE NOT open AND begun_at < now() - make_interval(days => $1)
+    let sql = "DELETE FROM guard_use WHERE (counted_as, job_id) IN (SELECT counted_as, job_id
+        FROM guard_use WHERE NOT open AND begun_at < now() - make_interval(days => $1)
         ORDER BY begun_at LIMIT $2 FOR UPDATE SKIP LOCKED)";
     let days = i32::try_from(back.num_days()).unwrap_or(i32::MAX);
     sql::run(db, sql, vec![days.into(), most.into()]).await

@@ -16,11 +16,16 @@ use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult};
 use std::collections::{BTreeMap, BTreeSet};
 
+/// What jobs that begin are counted as, which their rows keep.
+pub(in crate::jobs) type AdmittedBy = BTreeMap<JobId, Vec<String>>;
+
 /// What guards say of jobs that are to begin.
 #[derive(Debug, Default)]
 pub(in crate::jobs) struct Judged {
-    /// What is counted of those that may begin, by job.
-    uses: BTreeMap<JobId, Vec<GuardUse>>,
+    /// What those that may begin are counted as, by the guards that let them.
+    admitted: AdmittedBy,
+    /// What is counted of them beside their rows.
+    uses: Vec<(JobId, GuardUse)>,
     /// Those that may not, and whether they ever may.
     stopped: Vec<(JobId, GuardHold, bool)>,
     /// When they were judged.
@@ -33,6 +38,11 @@ impl Judged {
         self.stopped.iter().any(|(stopped, ..)| *stopped == job)
     }
 
+    /// What those that may begin are counted as.
+    pub fn admitted(&self) -> &AdmittedBy {
+        &self.admitted
+    }
+
     /// Writes what is counted of those that have begun, and why others have not.
     pub async fn write(
         self,
@@ -40,9 +50,7 @@ impl Judged {
         begun: &BTreeSet<JobId>,
     ) -> Result<(), StoreError> {
         let uses = self.uses.into_iter().filter(|(job, _)| begun.contains(job));
-        let uses: Vec<(JobId, GuardUse)> =
-            uses.flat_map(|(job, uses)| uses.into_iter().map(move |one| (job, one))).collect();
-        count(tx, uses.iter().map(|(job, one)| (*job, one, self.at))).await?;
+        count(tx, &uses.map(|(_, one)| one).collect::<Vec<_>>()).await?;
         stop(tx, self.stopped, self.at).await
     }
 }
@@ -74,7 +82,7 @@ pub(in crate::jobs) async fn judge(
         }
     }
     let again: Vec<i64> = asked.iter().filter(|job| job.was_claimed).map(|job| job.id.0).collect();
-    let counted = counted(tx, again).await?;
+    let counted = counted(tx, again, &concerning).await?;
     let steps: Vec<i64> = asked.iter().filter(|job| job.depth > 0).map(|job| job.id.0).collect();
     let above = above(tx, steps).await?;
     let touches = match concerning.iter().any(|s| s.guard.untouched.is_some()) {
@@ -91,7 +99,7 @@ pub(in crate::jobs) async fn judge(
         let above = above.get(&job.id).map(Vec::as_slice).unwrap_or_default();
         let passed = counted.get(&job.id).map(Vec::as_slice).unwrap_or_default();
         let asked: Vec<&StandingGuard> =
-            concerning.iter().copied().filter(|g| !passed.contains(&g.guard.name)).collect();
+            concerning.iter().copied().filter(|g| !passed.contains(&g.counted_as())).collect();
         let place = &job.place;
         let but = |other: JobId| other == job.id || above.contains(&other);
         let beside = Beside {
@@ -133,15 +141,10 @@ fn one(
         return judged.stopped.push((job.id, why, false));
     }
     for standing in concerning {
-        let name = standing.guard.name.clone();
-        standing.count(judged.at, states.entry(name.clone()).or_default(), job);
-        let counted = GuardUse {
-            guard: name,
-            runbook: job.runbook.to_owned(),
-            target: job.target.to_owned(),
-            amount: standing.amount(job),
-        };
-        judged.uses.entry(job.id).or_default().push(counted);
+        standing.count(judged.at, states.entry(standing.guard.name.clone()).or_default(), job);
+        judged.admitted.entry(job.id).or_default().push(standing.counted_as());
+        let counted = GuardUse::begins(standing, job, judged.at);
+        judged.uses.extend(counted.map(|counted| (job.id, counted)));
     }
 }
 
@@ -176,23 +179,27 @@ fn guarded<'a>(job: &'a ClaimedJob, beside: Beside<'a>) -> GuardedJob<'a> {
     }
 }
 
-/// The guards that have admitted jobs which were claimed before, and then lost before their first
-/// record: they are counted there, and stand in nobody's way but their own.
+/// What jobs which were claimed before, and then lost before their first record, are counted as by
+/// the guards that have admitted them: they stand in nobody's way but their own.
 async fn counted(
     tx: &DatabaseTransaction,
     jobs: Vec<i64>,
-) -> Result<BTreeMap<JobId, Vec<String>>, StoreError> {
+    guards: &[&StandingGuard],
+) -> Result<AdmittedBy, StoreError> {
     #[derive(FromQueryResult)]
     struct Row {
         job_id: i64,
-        guard: String,
+        counted_as: String,
     }
-    let mut counted: BTreeMap<JobId, Vec<String>> = BTreeMap::new();
+    let mut counted = AdmittedBy::new();
     if !jobs.is_empty() {
-        let sql = "SELECT job_id, guard FROM guard_use WHERE job_id = ANY($1) AND guard IN
-            (SELECT guard FROM guard_counted)";
-        for row in sql::typed::<Row>(tx, sql, vec![jobs.into()]).await? {
-            counted.entry(JobId(row.job_id)).or_default().push(row.guard);
+        let sql = "SELECT j.id AS job_id, k.counted_as FROM job j
+                CROSS JOIN LATERAL unnest(j.guards) AS k (counted_as) WHERE j.id = ANY($1)
+            UNION SELECT job_id, counted_as FROM guard_use
+                WHERE job_id = ANY($1) AND counted_as = ANY($2)";
+        let asked: Vec<String> = guards.iter().map(|standing| standing.counted_as()).collect();
+        for row in sql::typed::<Row>(tx, sql, vec![jobs.into(), asked.into()]).await? {
+            counted.entry(JobId(row.job_id)).or_default().push(row.counted_as);
         }
     }
     Ok(counted)
