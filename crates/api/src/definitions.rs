@@ -1,6 +1,6 @@
 //! Definitions: what is published, and publishing. Secrets, by name only.
 
-use crate::{FileProblem, ListenerItem};
+use crate::{DeliveryAnswer, FileProblem, ListenerItem};
 use arvok_core::{Principal, Verdict, rule::Stance};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -181,6 +181,10 @@ pub struct Use {
     /// is.
     #[serde(default)]
     pub refused: i64,
+    /// Deliveries to a source that were refused or had to wait within a day, since more came than
+    /// its limit.
+    #[serde(default)]
+    pub over_limit: i64,
     /// When it was last needed.
     pub last_at: Option<DateTime<Utc>>,
 }
@@ -212,6 +216,9 @@ pub struct DefinitionDetail {
     /// For sources whose messages are fetched: how, and how far.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub poll: Option<PollState>,
+    /// For sources of heartbeats: their senders, those that are missing first, 200 at most.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub heartbeats: Vec<HeartbeatItem>,
     /// For calendars: what they hold, and from where.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub calendar: Option<CalendarState>,
@@ -237,6 +244,40 @@ pub struct PollState {
     /// Why the last look failed, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
+}
+
+/// A sender of heartbeats.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HeartbeatItem {
+    /// Its name; that of the source if it is the only one.
+    pub name: String,
+    /// When it was heard of at last.
+    pub last_at: DateTime<Utc>,
+    /// Whether it is missing.
+    pub missing: bool,
+}
+
+/// What a sender of a heartbeat is answered.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HeartbeatAnswer {
+    /// The source.
+    pub heartbeat: String,
+    /// The sender.
+    pub name: String,
+    /// Whether it was noted; that of a trial is not.
+    pub noted: bool,
+    /// Whether it was missing until now.
+    pub was_missing: bool,
+}
+
+/// What a sender is answered.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(untagged)]
+pub enum PostedAnswer {
+    /// Of alerts.
+    Alerts(DeliveryAnswer),
+    /// Of a heartbeat.
+    Heartbeat(HeartbeatAnswer),
 }
 
 /// How a calendar stands.

@@ -63,8 +63,8 @@ pub use contacts::{ContactItem, ContactWayItem};
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};
 pub use definitions::{
     ActsByItself, CalendarEventItem, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
-    DefinitionName, ExpectedVersion, FileText, PlannedChange, PollState, PublishRequest,
-    PublishResult, SecretItem, SecretValue, Use,
+    DefinitionName, ExpectedVersion, FileText, HeartbeatAnswer, HeartbeatItem, PlannedChange,
+    PollState, PostedAnswer, PublishRequest, PublishResult, SecretItem, SecretValue, Use,
 };
 pub use filters::{
     AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,

@@ -97,6 +97,7 @@ mod tests {
             "chrono-tz",
             "croner",
             "ego-tree",
+            "form_urlencoded",
             "html5ever",
             "icalendar",
             "pulldown-cmark",

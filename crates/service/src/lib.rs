@@ -18,6 +18,7 @@ mod data_folder;
 pub mod doctor;
 mod executor;
 mod explanation;
+mod heartbeats;
 mod intake;
 mod key;
 mod listeners;
@@ -38,6 +39,7 @@ mod self_monitoring;
 mod serve;
 mod setting_list;
 mod settings;
+mod source_limits;
 mod subscribers;
 mod supervise;
 #[cfg(test)]

@@ -94,6 +94,7 @@ pub(crate) struct Intake {
     /// Alerts whose id came before with other content.
     pub conflicts: Family<SourceLabel, Counter>,
     pub refused_senders: Family<SourceLabel, Counter>,
+    pub over_limit: Family<SourceLabel, Counter>,
     pub absent: Family<LineLabel, Counter>,
     pub refused: Counter,
     pub commit_seconds: Histogram,
@@ -177,6 +178,11 @@ impl Intake {
                 r,
                 "arvok_senders_refused",
                 "Deliveries whose sender showed no or a wrong credential",
+            ),
+            over_limit: plain(
+                r,
+                "arvok_deliveries_over_limit",
+                "Deliveries that came faster than the limit of their source",
             ),
             absent: plain(r, "arvok_read_absent", "Optional lines of read that gave nothing"),
             refused: plain(
@@ -353,9 +359,11 @@ impl Metrics {
             match kind {
                 Kind::Source => {
                     let label = SourceLabel { source: name };
-                    let Intake { alerts, repeated, unreadable, conflicts, refused_senders, .. } =
-                        &self.intake;
-                    for counter in [alerts, repeated, unreadable, conflicts, refused_senders] {
+                    let Intake { alerts, repeated, unreadable, conflicts, .. } = &self.intake;
+                    let Intake { refused_senders, over_limit, .. } = &self.intake;
+                    for counter in
+                        [alerts, repeated, unreadable, conflicts, refused_senders, over_limit]
+                    {
                         drop(counter.get_or_create(&label));
                     }
                 }

@@ -8,8 +8,9 @@ use actix_web::{
     web,
 };
 use arvok_api::{FileProblem, Problem};
-use arvok_core::Role;
+use arvok_core::{Role, source::Source};
 use arvok_store::{Class, StoreError};
+use std::time::Duration;
 
 /// The media type of an error.
 pub(crate) const PROBLEM: &str = "application/problem+json";
@@ -63,6 +64,8 @@ pub(crate) enum ApiError {
     Faulty(Vec<FileProblem>),
     #[error("too many deliveries are waiting; send it again in a second")]
     Busy,
+    #[error("this source may send {0}; send it again in {1} s")]
+    OverLimit(String, u64),
     #[error("the node has too many questions to answer at the moment; ask again in a second")]
     Asked,
     #[error(
@@ -99,6 +102,12 @@ impl ApiError {
         Self::Role(needed.as_str(), has.as_str())
     }
 
+    /// A source has to wait so long until it may send again.
+    pub fn over_limit(source: &Source, wait: Duration) -> Self {
+        let limit = source.limit.map(|limit| limit.to_string()).unwrap_or_default();
+        Self::OverLimit(limit, wait.as_secs() + 1)
+    }
+
     fn kind(&self) -> (StatusCode, &'static str) {
         match self {
             Self::NoToken => (StatusCode::UNAUTHORIZED, "no-token"),
@@ -125,6 +134,7 @@ impl ApiError {
             Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
                 (StatusCode::TOO_MANY_REQUESTS, "busy")
             }
+            Self::OverLimit(..) => (StatusCode::TOO_MANY_REQUESTS, "over-limit"),
             Self::Slow => (StatusCode::REQUEST_TIMEOUT, "too-slow"),
             Self::Method(_) => (StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed"),
             Self::NotReady(_) => (StatusCode::SERVICE_UNAVAILABLE, "not-ready"),
@@ -166,6 +176,9 @@ impl ResponseError for ApiError {
             Self::Method(allowed) => answer.insert_header((header::ALLOW, allowed.as_str())),
             Self::Busy | Self::Rehearsing | Self::Asked | Self::Followed => {
                 answer.insert_header((header::RETRY_AFTER, "1"))
+            }
+            Self::OverLimit(_, wait) => {
+                answer.insert_header((header::RETRY_AFTER, wait.to_string()))
             }
             Self::Unavailable => answer.insert_header((header::RETRY_AFTER, "5")),
             _ => &mut answer,

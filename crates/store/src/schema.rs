@@ -138,6 +138,14 @@ impl MigratorTrait for Migrator {
                 name: "0030_job_guards",
                 sql: include_str!("../migrations/0030_job_guards.sql"),
             }),
+            Box::new(Step {
+                name: "0031_source_limits",
+                sql: include_str!("../migrations/0031_source_limits.sql"),
+            }),
+            Box::new(Step {
+                name: "0032_heartbeat",
+                sql: include_str!("../migrations/0032_heartbeat.sql"),
+            }),
         ]
     }
 }

@@ -145,14 +145,16 @@ async fn add_up(db: &DatabaseConnection, now: DateTime<Utc>) -> Result<u64, Stor
                     WHERE (c.source, c.minute, c.shard) = (o.source, o.minute, o.shard)
                     RETURNING c.*)
             INSERT INTO delivery_count AS c (source, minute, shard, alerts, repeated, unreadable,
-            conflicts, last_at)
+            conflicts, over_limit, last_at)
                 SELECT source, {bucket} AS at, 0, sum(alerts), sum(repeated), sum(unreadable),
-                sum(conflicts),
+                sum(conflicts), sum(over_limit),
                     max(coalesce(last_at, minute)) FROM own GROUP BY source, at ORDER BY source, at
                 ON CONFLICT (source, minute, shard) DO UPDATE
                 SET alerts = c.alerts + excluded.alerts,
                     repeated = c.repeated + excluded.repeated, unreadable = c.unreadable + excluded.unreadable,
-                    conflicts = c.conflicts + excluded.conflicts, last_at = greatest(c.last_at, excluded.last_at)"
+                    conflicts = c.conflicts + excluded.conflicts,
+                    over_limit = c.over_limit + excluded.over_limit,
+                    last_at = greatest(c.last_at, excluded.last_at)"
         );
         sql::run(db, &sql, vec![(now - before).into(), A_PASS.into()]).await?;
     }
@@ -288,6 +290,7 @@ pub async fn sweep(
     crate::touches::sweep(db, A_PASS).await?;
     crate::calendars::sweep(db).await?;
     crate::polls::sweep(db).await?;
+    crate::heartbeats::sweep(db).await?;
     let gathered = "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT
             JOIN job j ON j.id = g.job_id
         LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1

@@ -1667,15 +1667,39 @@ export interface paths {
         /**
          * Takes a payload of a source, and answers when its alerts are recorded and decided upon.
          * @description Shown must be a credential of the source's own, or a token; it is asked for before the body is
-         *     read. Where that is a signature, it is compared once the body is there.
-         *     What comes with a token is a trial (`trial=dry`), for which the role responder is enough: it is
-         *     marked wherever it is seen, and nothing that changes anything leaves for it. With the role
-         *     author it may be one that acts (`trial=acting`), or be real (`trial=no`). With the source's own
-         *     credential it is real unless it says `trial=dry`. A source whose sender needs it answers 200
-         *     instead of 202. Of several alerts those that can be read are taken, the others are kept and
-         *     named in the answer. A payload of which nothing can be read is kept and answered with 422.
+         *     read. Where that is a signature, it is compared once the body is there. What comes with a token
+         *     is a trial (`trial=dry`), for which the role responder is enough: it is marked wherever it is
+         *     seen, and nothing that changes anything leaves for it. With the role author it may be one that
+         *     acts (`trial=acting`), or be real (`trial=no`). With the source's own credential it is real
+         *     unless it says `trial=dry`. A source whose sender needs it answers 200 instead of 202. Of
+         *     several alerts those that can be read are taken, the others are kept and named in the answer. A
+         *     payload of which nothing can be read is kept and answered with 422. What a sender asks by a
+         *     handshake is answered with 200 and as its source says; a source of heartbeats answers what it
+         *     has noted.
          */
         post: operations["takeAlerts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/in/{source}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same for senders that can only ask for a page. */
+        get: operations["takeHeartbeatByGet"];
+        put?: never;
+        /**
+         * Takes a heartbeat of one of several senders of a source.
+         * @description Shown must be a credential of the source's own; a signature is that of an empty body. With a
+         *     token it is a trial, of which nothing is noted, or real (`trial=no`, for the role author).
+         */
+        post: operations["takeHeartbeat"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2625,6 +2649,8 @@ export interface components {
              */
             next_due?: string | null;
             poll?: components["schemas"]["PollState"] | null;
+            /** @description For sources of heartbeats: their senders, those that are missing first, 200 at most. */
+            heartbeats?: components["schemas"]["HeartbeatItem"][];
             calendar?: components["schemas"]["CalendarState"] | null;
             /** @description For sources of an open format without lines of their own: the lines by which they are read. */
             read_by_default?: string | null;
@@ -2995,6 +3021,29 @@ export interface components {
             halt?: components["schemas"]["Halt"] | null;
             /** @description Halts of some jobs. */
             some?: components["schemas"]["SelectiveHalt"][];
+        };
+        /** @description What a sender of a heartbeat is answered. */
+        HeartbeatAnswer: {
+            /** @description The source. */
+            heartbeat: string;
+            /** @description The sender. */
+            name: string;
+            /** @description Whether it was noted; that of a trial is not. */
+            noted: boolean;
+            /** @description Whether it was missing until now. */
+            was_missing: boolean;
+        };
+        /** @description A sender of heartbeats. */
+        HeartbeatItem: {
+            /** @description Its name; that of the source if it is the only one. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it was heard of at last.
+             */
+            last_at: string;
+            /** @description Whether it is missing. */
+            missing: boolean;
         };
         /** @description Why a guard holds a job that has not begun. */
         HeldBack: {
@@ -5085,6 +5134,8 @@ export interface components {
             /** @description Why the last look failed, if it did. */
             failure?: string | null;
         };
+        /** @description What a sender is answered. */
+        PostedAnswer: components["schemas"]["DeliveryAnswer"] | components["schemas"]["HeartbeatAnswer"];
         /** @description A value, as far as it can be known beforehand: one of the three is there. */
         Preview: {
             /** @description It is this. */
@@ -6305,6 +6356,12 @@ export interface components {
              *     is.
              */
             refused?: number;
+            /**
+             * Format: int64
+             * @description Deliveries to a source that were refused or had to wait within a day, since more came than
+             *     its limit.
+             */
+            over_limit?: number;
             /**
              * Format: date-time
              * @description When it was last needed.
@@ -14637,7 +14694,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeliveryAnswer"];
+                    "application/json": components["schemas"]["PostedAnswer"];
                 };
             };
             202: {
@@ -14645,7 +14702,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["DeliveryAnswer"];
+                    "application/json": components["schemas"]["PostedAnswer"];
                 };
             };
             400: {
@@ -14688,6 +14745,14 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             413: {
                 headers: {
                     [name: string]: unknown;
@@ -14697,6 +14762,178 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeHeartbeatByGet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeartbeatAnswer"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeartbeatAnswer"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeHeartbeat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeartbeatAnswer"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeartbeatAnswer"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -107,7 +107,7 @@ function fetched(poll: PollState): [string, ReactNode][] {
 }
 
 function Came({ found }: { found: DefinitionDetail }) {
-  const { item, used_by, next_due, poll } = found;
+  const { item, used_by, next_due, poll, heartbeats } = found;
   const { used } = item;
   return (
     <Panel title="What came">
@@ -134,6 +134,13 @@ function Came({ found }: { found: DefinitionDetail }) {
             ),
           ],
           ...(poll ? fetched(poll) : []),
+          ...(heartbeats ?? []).map((sender): [string, ReactNode] => [
+            sender.name,
+            <span key={sender.name} className={sender.missing ? 'font-semibold text-bad' : ''}>
+              {sender.missing ? 'missing' : 'alive'}, last heard <Time at={sender.last_at} age />{' '}
+              ago
+            </span>,
+          ]),
           ...(next_due
             ? ([['next due', <Exact key="next" at={next_due} />]] as [string, ReactNode][])
             : []),
@@ -145,6 +152,14 @@ function Came({ found }: { found: DefinitionDetail }) {
             'refused',
             `${used.refused ?? 0} within a day, from senders who did not say who they are`,
           ],
+          ...((used.over_limit ?? 0) > 0
+            ? ([
+                [
+                  'over its limit',
+                  `${some(used.over_limit ?? 0, 'delivery', 'deliveries')} within a day that were refused or had to wait`,
+                ],
+              ] as [string, ReactNode][])
+            : []),
           [
             'published',
             <span key="p">

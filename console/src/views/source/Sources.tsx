@@ -31,6 +31,7 @@ export function Component() {
         wrong('Unreadable', (source) => source.used.unreadable),
         wrong('Conflicts', (source) => source.used.conflicts ?? 0),
         wrong('Refused', (source) => source.used.refused ?? 0),
+        wrong('Over limit', (source) => source.used.over_limit ?? 0),
       ]}
       second={(source) => `${source.used.alerts} alerts, ${source.used.unreadable} unreadable`}
     />

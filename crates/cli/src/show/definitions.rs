@@ -3,7 +3,8 @@
 use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
     ActsByItself, AutomationRight, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
-    ListenerItem, Page, PlannedChange, PollState, PublishResult, Retried, UnreadableItem, Use,
+    HeartbeatItem, ListenerItem, Page, PlannedChange, PollState, PublishResult, Retried,
+    UnreadableItem, Use,
 };
 use arvok_core::Role;
 use similar::{ChangeTag, TextDiff};
@@ -41,16 +42,18 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
                 "unreadable",
                 "id conflicts",
                 "refused",
+                "over limit",
                 "last",
                 "summary",
             ],
             |i, last| {
-                let Use { alerts, unreadable, conflicts, refused, .. } = &i.used;
+                let Use { alerts, unreadable, conflicts, refused, over_limit, .. } = &i.used;
                 vec![
                     alerts.to_string(),
                     unreadable.to_string(),
                     conflicts.to_string(),
                     refused.to_string(),
+                    over_limit.to_string(),
                     last,
                 ]
             },
@@ -114,8 +117,14 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
         );
         lines.extend(listeners(&d.listeners));
         lines.extend(d.poll.as_ref().map(poll));
+        lines.extend(heartbeats(&d.heartbeats));
         lines.extend(d.next_due.map(|at| format!("\nNext due: {}", exact(at))));
-        let Use { conflicts, refused, .. } = &i.used;
+        let Use { conflicts, refused, over_limit, .. } = &i.used;
+        if *over_limit > 0 {
+            lines.push(format!(
+                "\nOver its limit within a day: {over_limit} deliveries were refused or had to wait"
+            ));
+        }
         if *conflicts > 0 {
             let alerts = count(usize::try_from(*conflicts).unwrap_or_default(), "alert");
             lines.push(format!(
@@ -145,6 +154,16 @@ fn poll(state: &PollState) -> String {
     lines.extend(cursor.as_ref().map(|cursor| format!("Remembered: {cursor}")));
     lines.extend(failure.as_ref().map(|why| format!("The last look failed: {why}")));
     lines.join("\n")
+}
+
+/// The senders of a source of heartbeats.
+fn heartbeats(all: &[HeartbeatItem]) -> Option<String> {
+    let mut table = Table::new(&["sender", "last heard", "state"]);
+    for sender in all {
+        let state = if sender.missing { "missing" } else { "alive" };
+        table.row(vec![sender.name.clone(), ago(sender.last_at), state.to_owned()]);
+    }
+    (!all.is_empty()).then(|| format!("\n{}", table.text("")))
 }
 
 /// What a calendar holds, and from where.

@@ -32,14 +32,19 @@
 //! ```
 
 mod intake;
+mod rate_limit;
 mod read;
+mod silence;
 
 pub use intake::{
-    AddressRange, Delivery, HEADERS, HeaderField, HmacDigest, HttpIntake, Intake, IntakeDoc, PEER,
-    Poll, PollLook, PollLooked, SenderHmac, SenderProof, SenderProofOf, SignatureEncoding,
-    SignedPart, Syslog, schedule_message,
+    AddressRange, Delivery, HEADERS, Handshake, HandshakeRequest, HeaderField, Heartbeat,
+    HeartbeatChange, HmacDigest, HttpIntake, Intake, IntakeDoc, PEER, Poll, PollLook, PollLooked,
+    SenderHmac, SenderProof, SenderProofOf, SignatureEncoding, SignedPart, Syslog, Webhook,
+    schedule_message,
 };
+pub use rate_limit::{LimitUse, RateLimit, RateLimitDoc};
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
+pub use silence::is_steady;
 
 use crate::{
     Alert, Period,
@@ -94,6 +99,10 @@ pub struct SourceDoc {
     /// until it is heard of. Left out: as long as it likes.
     #[serde(default)]
     pub silent_after: Option<Period>,
+    /// How much it may send to each node. What is more is refused, or waits where its sender waits,
+    /// and the alarm `source.flooding` is raised. Left out: as much as there is room for.
+    #[serde(default)]
+    pub limit: Option<RateLimitDoc>,
 }
 
 /// A checked source.
@@ -111,6 +120,8 @@ pub struct Source {
     has_lines: bool,
     /// How long it may be silent.
     pub silent_after: Option<Period>,
+    /// How much it may send to each node.
+    pub limit: Option<RateLimit>,
 }
 
 impl Source {
@@ -239,18 +250,32 @@ impl Defined for Source {
         if let Some(after) = doc.silent_after {
             check_silence(&mut check, after, intake.as_ref());
         }
+        let limit = match doc.limit {
+            Some(limit) => limit.check(&mut check, "/limit").map(Some),
+            None => Some(None),
+        };
+        if limit.is_some_and(|l| l.is_some()) && matches!(intake, Some(Intake::Schedule(_))) {
+            check.fail("/limit", "the messages of a schedule are Arvok's own, as many as it says");
+        }
         let has_lines = doc.read.is_some();
+        if !has_lines && intake.as_ref().is_some_and(|intake| !intake.may_do_without_lines()) {
+            check.fail(
+                "/intake",
+                "what comes has no form of which an alert could be made; say with `read` how",
+            );
+        }
         let read = match doc.read.or_else(|| intake.as_ref()?.default_read()) {
             None => Some(None),
             Some(read) => Lines::check(&mut check, read, offers).map(Some),
         };
-        let made = intake.zip(read).map(|(intake, read)| Self {
+        let made = intake.zip(read).zip(limit).map(|((intake, read), limit)| Self {
             name: doc.source,
             summary: doc.summary,
             intake,
             read,
             has_lines,
             silent_after: doc.silent_after,
+            limit,
         });
         check.finish(made)
     }
@@ -263,6 +288,9 @@ fn check_silence(check: &mut Checker<'_>, after: Period, intake: Option<&Intake>
     let [shortest, longest] = SILENCE;
     if !(shortest..=longest).contains(&after) {
         check.fail("/silent_after", format!("is from {shortest} to {longest}, not {after}"));
+    }
+    if matches!(intake, Some(Intake::Heartbeat(_))) {
+        check.fail("/silent_after", "a heartbeat has its own: `after` in its intake");
     }
     if matches!(intake, Some(Intake::Schedule(_))) {
         let wrong = "the messages of a schedule are Arvok's own; `timer.failing` tells of their \

@@ -13,8 +13,8 @@ use crate::{
 use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
-    JobFilter, Page, PlannedChange, PollState, Problem, PublishRequest, PublishResult, Use,
-    VersionItem,
+    HeartbeatItem, JobFilter, Page, PlannedChange, PollState, Problem, PublishRequest,
+    PublishResult, Use, VersionItem,
 };
 use arvok_core::{
     Kind, Role,
@@ -32,7 +32,7 @@ use arvok_store::{
     StoreError,
     definitions::{self as store, Awaited, NewVersion},
     entity::definition::{StoredPart, StoredParts},
-    nodes, polls, read,
+    heartbeats, nodes, polls, read,
     secrets::{self, Approval},
     timers::{self, TimerKind},
 };
@@ -47,6 +47,8 @@ use std::{
 const MAX_FILES: usize = 1000;
 /// Most bytes that are shown of what is remembered of a look.
 const SHOWN_CURSOR: usize = 400;
+/// Most senders of heartbeats that are shown of a source.
+const SHOWN_SENDERS: i64 = 200;
 
 fn kind(word: &str) -> Result<Kind, ApiError> {
     Kind::parse(word).ok_or_else(|| {
@@ -165,7 +167,9 @@ pub(super) async fn one(
     let timer = source.and_then(|source| match &source.intake {
         Intake::Schedule(_) => Some(TimerKind::Schedule),
         Intake::Poll(_) => Some(TimerKind::Poll),
-        Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Syslog(_) => None,
+        Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Syslog(_) | Intake::Heartbeat(_) => {
+            None
+        }
     });
     let next_due = match timer {
         Some(kind) => timers::due(&node.pools.questions, kind, &name).await?,
@@ -175,6 +179,15 @@ pub(super) async fn one(
         Some(poll) => Some(poll_state(&node, &name, poll).await?),
         None => None,
     };
+    let heartbeats = match source.and_then(|source| source.intake.heartbeat()) {
+        Some(_) => heartbeats::list(&node.pools.questions, &name, SHOWN_SENDERS).await?,
+        None => Vec::new(),
+    };
+    let heartbeats = heartbeats.into_iter().map(|row| HeartbeatItem {
+        name: row.name,
+        last_at: row.last_at,
+        missing: row.missing,
+    });
     let calendar = match entry.as_kind::<NamedCalendar>() {
         Some(named) => Some(calendars::state(&node, &caller, named.clone()).await?),
         None => None,
@@ -191,6 +204,7 @@ pub(super) async fn one(
         listeners,
         next_due,
         poll,
+        heartbeats: heartbeats.collect(),
         calendar,
         read_by_default,
     }))

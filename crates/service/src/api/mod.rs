@@ -17,7 +17,9 @@ mod decisions;
 mod definitions;
 mod guards;
 mod halt;
+mod handshake;
 mod health;
+mod heartbeats;
 mod host_keys;
 mod job_steps;
 mod jobs;
@@ -38,6 +40,7 @@ mod rules;
 mod runbooks;
 mod runner_calls;
 mod runners;
+mod sender;
 mod storage;
 mod stream;
 mod subscribers;
@@ -80,7 +83,11 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .app_data(problem::query_config())
         .app_data(problem::path_config())
         .service(webhook::receive)
-        .service(webhook::only_post)
+        .service(handshake::by_query)
+        .service(heartbeats::by_get)
+        .service(heartbeats::by_post)
+        .service(handshake::by_options)
+        .service(handshake::only_post)
         .service(callback::receive)
         .service(subscribers::agree)
         .service(subscribers::agree_in_browser)

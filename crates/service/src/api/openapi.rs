@@ -2,9 +2,9 @@
 
 use super::{
     access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, guards,
-    halt, health, jobs, launch, library, memory, mutes, nodes, plans, proposals, rehearsal, rules,
-    runbooks, runner_calls, runners, storage, stream, subscribers, timeline, trials, unreadable,
-    watch, webhook,
+    halt, health, heartbeats, jobs, launch, library, memory, mutes, nodes, plans, proposals,
+    rehearsal, rules, runbooks, runner_calls, runners, storage, stream, subscribers, timeline,
+    trials, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -26,7 +26,7 @@ use utoipa::{
     servers((url = "/", description = "This node")),
     security(("token" = []), ("session" = [])),
     modifiers(&Security, &Answers),
-    paths(webhook::receive, callback::receive, subscribers::agree, subscribers::agree_in_browser,
+    paths(webhook::receive, heartbeats::by_post, heartbeats::by_get, callback::receive, subscribers::agree, subscribers::agree_in_browser,
         health::alive, health::ready, health::metrics),
     nest((path = "/api/v1", api = Versioned), (path = "/runner/v1", api = OfRunners))
 )]

@@ -59,6 +59,8 @@ pub(crate) async fn accept(
     let delivery =
         Delivery { raw, properties: &properties, received, fallback_id: &fallback_id, normal };
     let ReadOutcome { mut alerts, left_out, absent, unreadable } = source.read(&delivery);
+    let messages = alerts.len() + left_out + unreadable.len();
+    node.source_limits.count(source, messages.max(1));
     let own = trial.map(|trial| (trial, fallback_id.as_str()));
     alerts.iter_mut().for_each(|alert| mark(alert, own));
     for (line, times) in absent {

@@ -11,10 +11,13 @@ use crate::{
 use arvok_core::source::{Intake, PEER, Source};
 use futures_util::stream::FuturesUnordered;
 use serde_json::Map;
-use std::{future::poll_fn, net::IpAddr, pin::Pin, task::Poll};
+use std::{future::poll_fn, net::IpAddr, pin::Pin, task::Poll, time::Duration};
 
 /// Longest message, in bytes; of a longer one only its beginning is read.
 pub(super) const LONGEST: usize = crate::admission::KEPT;
+/// How long a message of a source that sends too fast waits at most until it is looked at again:
+/// its limit may have been changed.
+const LONGEST_WAIT: Duration = Duration::from_secs(1);
 
 /// Whether a source takes messages from there, as it is published now.
 pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
@@ -28,6 +31,13 @@ pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
         node.metrics.intake.refused_senders.get_or_create(&label).inc();
     }
     admits
+}
+
+/// Whether a source sends more than it may; what comes is counted as too much then.
+pub(super) fn is_over_limit(node: &Node, source: &str) -> bool {
+    let published = node.published();
+    let known = published.catalog.get::<Source>(source);
+    known.is_some_and(|(source, _)| node.source_limits.over(source).is_some())
 }
 
 /// Takes a message. Nobody can be asked to send it again: while the records cannot be written it is
@@ -79,10 +89,16 @@ pub(super) async fn begin<F: Future<Output = ()>>(
     }
 }
 
-/// Room for a message, as soon as there is some.
+/// Room for a message, as soon as there is some and its source may send.
 pub(super) async fn admitted(node: &Node, source: &str, bytes: usize) -> Admission {
     let mut backoff = Backoff::new();
     loop {
+        let published = node.published();
+        let known = published.catalog.get::<Source>(source);
+        if let Some(wait) = known.and_then(|(source, _)| node.source_limits.over(source)) {
+            tokio::time::sleep(wait.min(LONGEST_WAIT)).await;
+            continue;
+        }
         match node.admission.admit(source, bytes) {
             Some(admission) => return admission,
             None => backoff.back_off().await,

@@ -3,7 +3,7 @@
 
 use super::{
     Endpoint,
-    message::{LONGEST, admits, begin, receive},
+    message::{LONGEST, admits, begin, is_over_limit, receive},
 };
 use crate::node::{ListenerStatus, Node};
 use futures_util::{StreamExt, stream::FuturesUnordered};
@@ -37,9 +37,9 @@ pub(super) async fn serve(
                     continue;
                 }
                 let raw = buffer[..bytes.min(LONGEST)].to_vec();
-                let room = if under_way.len() < UNDER_WAY { node.admission.admit(&endpoint.source,
-                    raw.len()) } else { None };
-                let Some(admission) = room else {
+                let room = (under_way.len() < UNDER_WAY && !is_over_limit(node, &endpoint.source))
+                    .then(|| node.admission.admit(&endpoint.source, raw.len()));
+                let Some(admission) = room.flatten() else {
                     status.dropped();
                     continue;
                 };

@@ -29,6 +29,7 @@ pub(crate) use runner_pace::RunnerPace;
 use crate::{
     admission::AdmissionControl, answer_settings::AnswerSettings, clock, config::Config,
     metrics::Metrics, readiness::Vitals, script_settings::ScriptSettings, settings::Settings,
+    source_limits::SourceLimits,
 };
 use arc_swap::ArcSwap;
 use arvok_api::Change;
@@ -110,6 +111,8 @@ pub(crate) struct Node {
     /// Tells all nodes what changed.
     pub announcer: Announcer,
     pub admission: AdmissionControl,
+    /// What sources have sent of what they may.
+    pub source_limits: SourceLimits,
     /// How what listens for senders stands.
     pub listeners: Arc<Listeners>,
     /// Whether it does its work.
@@ -168,6 +171,7 @@ impl Node {
             changes: Changes::new(),
             announcer: Announcer::default(),
             admission,
+            source_limits: SourceLimits::default(),
             listeners: Arc::new(Listeners::new()),
             vitals: Vitals::default(),
             heard: StdMutex::default(),

@@ -1,10 +1,16 @@
 //! What Arvok tells of itself: each node's heartbeat, and alarms of the source `arvok` about what
 //! keeps it from its work. They are alerts like any others: listed, and there for rules.
 
+mod flood;
 mod silence;
 
 use crate::{
-    admission::NotTaken, api::fault, clock, intake::deliver, metrics::SubscriberLabel, node::Node,
+    admission::NotTaken,
+    api::fault,
+    clock, heartbeats,
+    intake::deliver,
+    metrics::{SourceLabel, SubscriberLabel},
+    node::Node,
 };
 use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem, RunnerItem};
 use arvok_core::{
@@ -20,7 +26,7 @@ use arvok_store::{
     jobs::guards,
     nodes::{self, Beat},
     outside::subscribers::{self, Failing},
-    read, runners, timers,
+    over_limit, read, runners, timers,
 };
 use chrono::{DateTime, Timelike, Utc};
 use serde_json::json;
@@ -66,10 +72,14 @@ pub(crate) async fn run(node: Arc<Node>, address: SocketAddr) {
             steady = clock::now();
             continue;
         }
-        if beat % LOOK == LOOK - 1
-            && let Err(e) = look(&node, steady).await
-        {
-            tracing::warn!("looking at what is wrong: {e}");
+        if beat % LOOK == LOOK - 1 {
+            if let Err(e) = look(&node, steady).await {
+                tracing::warn!("looking at what is wrong: {e}");
+            }
+            let looked = tokio::time::timeout(PATIENCE, heartbeats::look(&node, steady)).await;
+            if let Ok(Err(e)) = looked {
+                tracing::warn!("looking at who is missing: {e}");
+            }
         }
     }
     let _ = nodes::leave(&node.pools.work, &node.name).await;
@@ -97,8 +107,26 @@ async fn send_beat(
     };
     node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
     nodes::beat(&node.pools.work, &beat).await?;
+    write_over_limit(node).await?;
     node.share.store(Arc::new(nodes::share(&node.pools.work, &node.name).await?));
     node.vitals.committed();
+    Ok(())
+}
+
+/// Writes which sources came too fast.
+async fn write_over_limit(node: &Node) -> Result<(), StoreError> {
+    let over = node.source_limits.take_over();
+    if over.is_empty() {
+        return Ok(());
+    }
+    if let Err(e) = over_limit::count(&node.pools.work, &over).await {
+        node.source_limits.give_back(over);
+        return Err(e);
+    }
+    for (source, over) in over {
+        let over = u64::try_from(over).unwrap_or(0);
+        node.metrics.intake.over_limit.get_or_create(&SourceLabel { source }).inc_by(over);
+    }
     Ok(())
 }
 
@@ -157,6 +185,7 @@ pub(crate) async fn look(node: &Node, steady: DateTime<Utc>) -> Result<(), Store
     let now = clock::now();
     let about = (&standing[..], steady);
     silence::add(&node.pools.work, &published, about, &mut troubles, now).await?;
+    flood::add(&node.pools.work, &published, &mut troubles).await?;
     let alerts: Vec<Alert> = changes(&troubles, &standing, now)
         .into_iter()
         .filter_map(|new| {

@@ -3,7 +3,11 @@
 use super::{Troubles, name};
 use crate::node::Published;
 use arvok_api::AlarmItem;
-use arvok_core::{Kind, Period, period::rough, source::Source};
+use arvok_core::{
+    Kind, Period,
+    period::rough,
+    source::{Source, is_steady},
+};
 use arvok_store::{DatabaseConnection, StoreError, read};
 use chrono::{DateTime, Utc};
 
@@ -58,7 +62,7 @@ fn is_silent(
 ) -> bool {
     match raised {
         Some(raised) => since <= raised,
-        None => now - since.max(steady) >= after.delta(),
+        None => now - since >= after.delta() && is_steady(steady, after, now),
     }
 }
 
@@ -79,6 +83,12 @@ mod tests {
         // The node was started, or the records were away, not long ago.
         assert!(!silent(100, None, 130, 189));
         assert!(silent(100, None, 130, 190));
+        // One that is expected seldom is not forgotten because nodes are started often.
+        let seldom = |steady: i64, now: i64| {
+            is_silent(at(0), Period::from_secs(86_400), (None, at(steady)), at(now))
+        };
+        assert!(!seldom(86_000, 86_599));
+        assert!(seldom(86_000, 86_600));
         // Another node that was there has said so.
         assert!(silent(100, Some(165), 170, 175));
         assert!(!silent(171, Some(165), 170, 175));

@@ -42,6 +42,10 @@ pub(super) async fn handle(node: &Node, timer: &Timer) -> Result<Handled, String
     let Some((source, version)) = found else { return Ok(Handled::Unwanted) };
     let poll = source.intake.poll().filter(|p| timer_spec(&published, p, version) == timer.spec);
     let Some(poll) = poll else { return Ok(Handled::Unwanted) };
+    // What is not fetched stays where it is.
+    if let Some(wait) = node.source_limits.over(&source) {
+        return Ok(Handled::GoesOn(clock::now() + wait));
+    }
     let spec = poll.fingerprint();
     let last = polls::last(&node.pools.work, &source.name, &spec).await;
     let last = last.map_err(|_| "the records cannot be read at the moment")?;

@@ -6,15 +6,20 @@
 
 mod address_range;
 mod cloudevents;
+mod handshake;
+mod heartbeat;
 mod http;
 mod poll;
 mod schedule;
 mod sender;
 mod syslog;
+mod text_parts;
 mod trace;
 mod webhook;
 
 pub use address_range::AddressRange;
+pub use handshake::{Handshake, HandshakeRequest};
+pub use heartbeat::{Heartbeat, HeartbeatChange};
 pub use http::{HttpIntake, HttpIntakeDoc};
 pub use poll::{Poll, PollDoc, PollLook, PollLooked};
 pub use schedule::schedule_message;
@@ -22,6 +27,7 @@ pub use sender::{
     HeaderField, HmacDigest, SenderHmac, SenderProof, SenderProofOf, SignatureEncoding, SignedPart,
 };
 pub use syslog::{Syslog, SyslogDoc};
+pub use webhook::Webhook;
 
 pub(super) use trace::trace_of;
 
@@ -48,8 +54,8 @@ pub const PEER: &str = "peer";
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum IntakeDoc {
-    /// JSON posted to `/in/{source}`.
-    Webhook(HttpIntakeDoc),
+    /// Payloads of any form posted to `/in/{source}`.
+    Webhook(webhook::WebhookDoc),
     /// CloudEvents 1.0 posted to `/in/{source}`: structured, binary or as a batch.
     CloudEvents(HttpIntakeDoc),
     /// Syslog messages (RFC 5424 and RFC 3164) over UDP and TCP.
@@ -58,13 +64,15 @@ pub enum IntakeDoc {
     Schedule(ScheduleDoc),
     /// What an operation of a connection gives, which is called again and again.
     Poll(PollDoc),
+    /// Senders that say at intervals that they are alive: an alarm while one is not heard of.
+    Heartbeat(heartbeat::HeartbeatDoc),
 }
 
 /// A checked intake.
 #[derive(Clone, Debug)]
 pub enum Intake {
-    /// JSON posted to `/in/{source}`.
-    Webhook(HttpIntake),
+    /// Payloads of any form posted to `/in/{source}`.
+    Webhook(Webhook),
     /// CloudEvents 1.0 posted to `/in/{source}`.
     CloudEvents(HttpIntake),
     /// Syslog messages over UDP and TCP.
@@ -73,6 +81,8 @@ pub enum Intake {
     Schedule(Schedule),
     /// What an operation gives that is called again and again.
     Poll(Poll),
+    /// Senders that say that they are alive.
+    Heartbeat(Heartbeat),
 }
 
 /// A payload as a door received it.
@@ -119,6 +129,9 @@ impl IntakeDoc {
                 doc.check(check, &format!("{at}/schedule")).map(Intake::Schedule)
             }
             Self::Poll(doc) => doc.check(check, &format!("{at}/poll")).map(Intake::Poll),
+            Self::Heartbeat(doc) => {
+                doc.check(check, &format!("{at}/heartbeat")).map(Intake::Heartbeat)
+            }
         }
     }
 
@@ -130,6 +143,7 @@ impl IntakeDoc {
             Self::Syslog(_) => &syslog::OFFERS,
             Self::Schedule(_) => &schedule::OFFERS,
             Self::Poll(_) => &poll::OFFERS,
+            Self::Heartbeat(_) => &heartbeat::OFFERS,
         }
     }
 }
@@ -138,14 +152,41 @@ impl Intake {
     /// How its senders are known, where they come by HTTP.
     pub const fn http(&self) -> Option<&HttpIntake> {
         match self {
-            Self::Webhook(http) | Self::CloudEvents(http) => Some(http),
+            Self::Webhook(webhook) => Some(&webhook.http),
+            Self::CloudEvents(http) => Some(http),
+            Self::Heartbeat(heartbeat) => Some(&heartbeat.http),
             Self::Syslog(_) | Self::Schedule(_) | Self::Poll(_) => None,
+        }
+    }
+
+    /// How its sender asks whether it may post, where it does so in a way of its own.
+    pub const fn handshake(&self) -> Option<(&Webhook, &Handshake)> {
+        match self {
+            Self::Webhook(webhook) => match &webhook.handshake {
+                Some(handshake) => Some((webhook, handshake)),
+                None => None,
+            },
+            _ => None,
+        }
+    }
+
+    /// Whether a source of it may do without lines of its own: what comes has an open format, or is
+    /// in the normal form.
+    pub(super) const fn may_do_without_lines(&self) -> bool {
+        match self {
+            Self::Webhook(webhook) => webhook.may_be_normal(),
+            _ => true,
         }
     }
 
     /// The operation that gives its messages, where they are fetched.
     pub const fn poll(&self) -> Option<&Poll> {
         if let Self::Poll(poll) = self { Some(poll) } else { None }
+    }
+
+    /// How its senders say that they are alive, where they do.
+    pub const fn heartbeat(&self) -> Option<&Heartbeat> {
+        if let Self::Heartbeat(heartbeat) = self { Some(heartbeat) } else { None }
     }
 
     /// What it is called in a document.
@@ -156,6 +197,7 @@ impl Intake {
             Self::Syslog(_) => "syslog",
             Self::Schedule(_) => "schedule",
             Self::Poll(_) => "poll",
+            Self::Heartbeat(_) => "heartbeat",
         }
     }
 
@@ -166,6 +208,7 @@ impl Intake {
             Self::CloudEvents(_) => Some(cloudevents::default_read()),
             Self::Syslog(_) => Some(syslog::default_read()),
             Self::Schedule(_) => Some(schedule::default_read()),
+            Self::Heartbeat(_) => Some(heartbeat::default_read()),
         }
     }
 
@@ -180,7 +223,8 @@ impl Intake {
         let whole = |body| vec![Ok(Message { body, part: None })];
         match self {
             _ if delivery.normal => json(delivery.raw).map(whole),
-            Self::Webhook(_) | Self::Schedule(_) | Self::Poll(_) => json(delivery.raw).map(whole),
+            Self::Webhook(webhook) => webhook.decode(delivery.raw),
+            Self::Schedule(_) | Self::Poll(_) | Self::Heartbeat(_) => json(delivery.raw).map(whole),
             Self::CloudEvents(_) => cloudevents::decode(delivery),
             Self::Syslog(syslog) => syslog.decode(delivery).map(whole),
         }
@@ -199,14 +243,16 @@ impl Intake {
             Self::Syslog(_) => fields(&syslog::OFFERS, body),
             Self::Schedule(_) => fields(&schedule::OFFERS, body),
             Self::Poll(_) => vec![("body", body)],
+            Self::Heartbeat(_) => fields(&heartbeat::OFFERS, body),
         }
     }
 
     /// The templates of what a sender must show, with their places in the document.
     pub(super) fn credentials(&self) -> Vec<(&'static str, &Template)> {
         match self {
-            Self::Webhook(http) => http.templates("/intake/webhook/credential"),
+            Self::Webhook(webhook) => webhook.http.templates("/intake/webhook/credential"),
             Self::CloudEvents(http) => http.templates("/intake/cloudevents/credential"),
+            Self::Heartbeat(heartbeat) => heartbeat.http.templates("/intake/heartbeat/credential"),
             Self::Syslog(_) | Self::Schedule(_) | Self::Poll(_) => Vec::new(),
         }
     }

@@ -1,9 +1,11 @@
 //! Reading payloads by a source's lines.
 
 mod cloudevents;
+mod heartbeat;
 mod poll;
 mod schedule;
 mod syslog;
+mod webhook;
 
 use super::*;
 use crate::{Severity, connector::Credential, document::parse_file};
