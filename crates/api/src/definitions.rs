@@ -216,6 +216,9 @@ pub struct DefinitionDetail {
     /// For sources whose messages are fetched: how, and how far.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub poll: Option<PollState>,
+    /// For sources: what their senders need, to type or to install.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sender_lines: Vec<SenderLineItem>,
     /// For sources of heartbeats: their senders, those that are missing first, 200 at most.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub heartbeats: Vec<HeartbeatItem>,
@@ -244,6 +247,15 @@ pub struct PollState {
     /// Why the last look failed, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
+}
+
+/// What a sender needs, to type or to install.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SenderLineItem {
+    /// What it is.
+    pub title: String,
+    /// The text. `{address}` in it stands for the address of the service, `KEY` for the secret.
+    pub text: String,
 }
 
 /// A sender of heartbeats.

@@ -64,7 +64,8 @@ pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLi
 pub use definitions::{
     ActsByItself, CalendarEventItem, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
     DefinitionName, ExpectedVersion, FileText, HeartbeatAnswer, HeartbeatItem, PlannedChange,
-    PollState, PostedAnswer, PublishRequest, PublishResult, SecretItem, SecretValue, Use,
+    PollState, PostedAnswer, PublishRequest, PublishResult, SecretItem, SecretValue,
+    SenderLineItem, Use,
 };
 pub use filters::{
     AlarmFilter, AlertFilter, AskedVerdict, JobFilter, MAX_PAGE, PAGE, ProposalFilter,

@@ -24,14 +24,23 @@ struct SentBySource {
 }
 
 impl SourceLimits {
-    /// How long a source has to wait until it may send again; none if it may. A delivery that has
-    /// to is counted.
+    /// How long a source has to wait until it may send again; none if it may. The delivery that
+    /// has to is counted.
     pub fn over(&self, source: &Source) -> Option<Duration> {
+        self.look(source, 1)
+    }
+
+    /// The same for a delivery that was counted before.
+    pub fn wait(&self, source: &Source) -> Option<Duration> {
+        self.look(source, 0)
+    }
+
+    fn look(&self, source: &Source, counts: i64) -> Option<Duration> {
         let limit = source.limit?;
         let mut all = self.all();
         let sent = of(&mut all, &source.name, limit);
         let wait = limit.wait(sent.used, clock::now())?;
-        sent.over += 1;
+        sent.over += counts;
         wait.to_std().ok()
     }
 

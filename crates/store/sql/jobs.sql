@@ -74,7 +74,7 @@ BEGIN
         INSERT INTO guard_use (counted_as, job_id, runbook, target, begun_at, ended_at, failed)
             SELECT k.counted_as, j.id, j.runbook, j.target, coalesce(j.started_at, now()), coalesce(j.finished_at, now()), true
             FROM changed j JOIN before o ON o.id = j.id AND o.state <> j.state
-            CROSS JOIN LATERAL unnest(j.guards) AS k (counted_as)
+            CROSS JOIN LATERAL (SELECT DISTINCT unnest(j.guards)) AS k (counted_as)
             WHERE job_is_over(j.state) AND (j.state = 'failed' OR j.effect = 'unconfirmed') ORDER BY 1, 2
             ON CONFLICT (counted_as, job_id) DO UPDATE SET open = false, ended_at = excluded.ended_at, failed = true;
     END IF;

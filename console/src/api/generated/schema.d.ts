@@ -2649,6 +2649,8 @@ export interface components {
              */
             next_due?: string | null;
             poll?: components["schemas"]["PollState"] | null;
+            /** @description For sources: what their senders need, to type or to install. */
+            sender_lines?: components["schemas"]["SenderLineItem"][];
             /** @description For sources of heartbeats: their senders, those that are missing first, 200 at most. */
             heartbeats?: components["schemas"]["HeartbeatItem"][];
             calendar?: components["schemas"]["CalendarState"] | null;
@@ -5908,6 +5910,13 @@ export interface components {
             reason: string;
             /** @description Whether what is under way is paused as well, until it is lifted. */
             running: boolean;
+        };
+        /** @description What a sender needs, to type or to install. */
+        SenderLineItem: {
+            /** @description What it is. */
+            title: string;
+            /** @description The text. `{address}` in it stands for the address of the service, `KEY` for the secret. */
+            text: string;
         };
         /** @description That a job which ended badly is set aside. */
         SetAside: {

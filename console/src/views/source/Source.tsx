@@ -11,6 +11,7 @@ import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definitio
 import { Versions } from '../definition/Versions';
 import { Kept } from './Kept';
 import { Listeners } from './Listeners';
+import { SenderLines } from './SenderLines';
 import { Try } from './Try';
 
 const BLANK = `source: name-of-the-source
@@ -51,6 +52,7 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           {found && <Came found={found} />}
+          {found && <SenderLines lines={found.sender_lines ?? []} />}
           {found && <Try source={found.item.name} />}
           {found && <Listeners of={found.listeners ?? []} />}
           {found?.read_by_default && (

@@ -178,6 +178,23 @@ pub enum ProposalCommand {
 pub enum SourceCommand {
     #[command(flatten)]
     Named(Named),
+    /// Print what a sender of it needs: lines to type, and scripts that try again
+    #[command(after_help = "KEY in it is the secret of the source.
+
+Examples:
+  arvok source lines pier-probes
+  arvok source lines pier-probes --only sh > /usr/local/bin/to-pier-probes")]
+    Lines {
+        /// The source
+        name: String,
+        /// Only the script for this language: `sh` or `python`
+        #[arg(long, value_name = "LANGUAGE", value_parser = ["sh", "python"])]
+        only: Option<String>,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Read again what could not be read, by the lines as they are published now
     #[command(
         after_help = "What can be read now is taken as if it came now. Asking twice takes nothing \

@@ -4,7 +4,7 @@ use super::{Table, ago, count, exact, jobs, when};
 use arvok_api::{
     ActsByItself, AutomationRight, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
     HeartbeatItem, ListenerItem, Page, PlannedChange, PollState, PublishResult, Retried,
-    UnreadableItem, Use,
+    SenderLineItem, UnreadableItem, Use,
 };
 use arvok_core::Role;
 use similar::{ChangeTag, TextDiff};
@@ -154,6 +154,15 @@ fn poll(state: &PollState) -> String {
     lines.extend(cursor.as_ref().map(|cursor| format!("Remembered: {cursor}")));
     lines.extend(failure.as_ref().map(|why| format!("The last look failed: {why}")));
     lines.join("\n")
+}
+
+/// What a sender of a source needs.
+pub fn sender_lines(lines: &[SenderLineItem]) -> String {
+    if lines.is_empty() {
+        return "Nobody sends to it: Arvok itself brings its messages.".to_owned();
+    }
+    let one = |line: &SenderLineItem| format!("# {}\n{}", line.title, line.text.trim_end());
+    lines.iter().map(one).collect::<Vec<_>>().join("\n\n")
 }
 
 /// The senders of a source of heartbeats.

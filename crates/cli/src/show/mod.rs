@@ -29,7 +29,9 @@ pub use connections::{
 };
 pub use contacts::{contact, contacts};
 pub use decisions::{decision, decisions};
-pub use definitions::{automation, changes, definition, definitions, retried, unreadable};
+pub use definitions::{
+    automation, changes, definition, definitions, retried, sender_lines, unreadable,
+};
 pub use dry_run::{dry_run, tried_step};
 pub use guards::{guard, guards};
 pub use jobs::{Line, effect, goes_on, job, jobs, rows, step_line, step_line_untimed};

@@ -95,7 +95,7 @@ fn what_is_no_heartbeat_is_refused_and_notes_nothing() {
     let (status, said) = beat(&stage, Method::POST, &format!("/in/nightly/{}", "a".repeat(101)));
     assert_eq!(status, 400, "{said}");
     let (status, said) = beat(&stage, Method::GET, "/in/gate/fares");
-    assert_eq!(status, 400, "{said}");
+    assert_eq!(status, 404, "{said}");
     assert!(said["detail"].as_str().is_some_and(|d| d.contains("takes no heartbeats")), "{said}");
     // A person's own is a trial, and wakes nobody.
     let (status, said) = stage.call(Method::POST, "/in/nightly/fares", None);

@@ -191,7 +191,7 @@ const PLAIN: &str = "
     expr failure fault file filters finish flood folder followers forecast form found
     framing function functions glob group guarded guards handshake header health heartbeat
     heartbeats hits holding host hours http ids index inputs judging key keys labels later
-    launch launches leases length lexer library libvirt limit limits lint list listen
+    launch launches leases length lexer library libvirt limit limits lines lint list listen
     listeners literal live log lookup lower machine mail mailbox markdown matcher memory
     message metrics migrate monitoring mqtt netconf new node nodes not oauth2 object offline
     open openapi operation or order outbox outline output outputs over overdue pace page
@@ -203,10 +203,10 @@ const PLAIN: &str = "
     script secret secrets self sender sending serve session sessions set setting settings
     severity share shared signature silence snmp spellings sql ssh standing state steps
     storage stored stream subscriber subscribers supervise suspensions syntax syscalls
-    syslog table taken tcp tell template text through timeline timers times tls together
-    token tokens touch touches trace transition type types typing udp undecided unexecuted
-    unreadable upkeep usage user v4 value vault views visit warning watch webhook write xdr
-    xml yaml";
+    syslog table taken tcp tell template text through time timeline timers times tls
+    together token tokens touch touches trace transition type types typing udp undecided
+    unexecuted unreadable upkeep usage user v4 value vault views visit warning watch webhook
+    write xdr xml yaml";
 
 #[test]
 fn modules_are_called_by_plain_words_or_by_those_of_the_glossary() {

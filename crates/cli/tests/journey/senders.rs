@@ -174,3 +174,103 @@ fn a_sender_comes_from_where_its_source_says_and_people_from_anywhere() {
     );
     assert_eq!(post(&stage, "pier-gate", &bearer, &alert(3)).0, 202);
 }
+
+/// Runs a script with an alert of this number as its input; how it ended.
+fn run_script(interpreter: &str, script: &std::path::Path, key: &str, n: u64) -> Option<i32> {
+    let spool = script.with_extension("spool");
+    let mut command = Command::new(interpreter);
+    command.arg(script).env("KEY", key).env("SPOOL", spool).env_remove("http_proxy");
+    let mut running = command.stdin(Stdio::piped()).spawn().expect("an interpreter");
+    running.stdin.take().expect("its input").write_all(alert(n).as_bytes()).expect("writes");
+    running.wait().expect("ends").code()
+}
+
+#[test]
+fn the_printed_scripts_send_spool_while_nobody_takes_it_and_send_nothing_twice() {
+    let mut stage = stage();
+    let webhook = |name: &str, credential: &str| {
+        format!("source: {name}\nintake: {{ webhook: {{ credential: {credential} }} }}\n")
+    };
+    let hmac = "{ hmac: { key: \"${secret('shop-next')}\", header: Shop-Signature, field: v1, \
+        encoding: base64, algorithm: sha512, signs: '{timestamp}.{body}', \
+        timestamp: { header: Shop-Signature, field: t, within: 2m } } }";
+    let sources = [
+        ("lines-bearer", "{ bearer: \"${secret('gate')}\" }", "token-of-the-gate"),
+        (
+            "lines-basic",
+            "{ basic: { user: shop, password: \"${secret('shop-password')}\" } }",
+            "password-of-the-shop",
+        ),
+        (
+            "lines-header",
+            "{ header: { name: X-Gate, value: \"${secret('gate')}\" } }",
+            "token-of-the-gate",
+        ),
+        ("lines-hmac", hmac, "key-of-the-shop-two"),
+        (
+            "lines-standard",
+            "{ standard_webhooks: \"${secret('shop-webhooks')}\" }",
+            "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw",
+        ),
+    ];
+    let places: Vec<String> = sources.iter().map(|(name, ..)| format!("source/{name}")).collect();
+    let places: Vec<&str> = places.iter().map(String::as_str).collect();
+    for (name, value) in [
+        ("gate", "token-of-the-gate"),
+        ("shop-password", "password-of-the-shop"),
+        ("shop-next", "key-of-the-shop-two"),
+        ("shop-webhooks", "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"),
+    ] {
+        stage.secret(name, value, &places);
+    }
+    let all: Vec<String> =
+        sources.iter().map(|(name, credential, _)| webhook(name, credential)).collect();
+    stage.publish(&all.join("---\n"));
+    let folder = crate::kit::folder("sender-lines");
+    let mut scripts = Vec::new();
+    for (name, credential, key) in sources {
+        for (language, interpreter) in [("sh", "sh"), ("python", "python3")] {
+            let is_signed = credential.contains("hmac") || credential.contains("standard");
+            let said = stage.arvok(&["source", "lines", name, "--only", language]);
+            if is_signed && language == "sh" {
+                assert_eq!(said.code, 2, "{}", said.all());
+                continue;
+            }
+            assert_eq!(said.code, 0, "{}", said.all());
+            let script = folder.join(format!("{name}.{language}"));
+            std::fs::write(&script, &said.out).expect("writes");
+            scripts.push((name, interpreter, script, key));
+        }
+    }
+    for (n, (name, interpreter, script, key)) in (1..).zip(&scripts) {
+        assert_eq!(run_script(interpreter, script, key, n), Some(0), "{name} by {interpreter}");
+        assert_ne!(run_script(interpreter, script, "not-the-key", 900 + n), Some(0), "{name}");
+    }
+    // While the service is away messages wait; the next that is sent takes them along.
+    stage.kill_node();
+    for (n, (name, interpreter, script, key)) in (101..).zip(&scripts) {
+        assert_eq!(run_script(interpreter, script, key, n), Some(75), "{name} by {interpreter}");
+    }
+    stage.start_node();
+    stage.until_ready();
+    for (n, (name, interpreter, script, key)) in (201..).zip(&scripts) {
+        assert_eq!(run_script(interpreter, script, key, n), Some(0), "{name} by {interpreter}");
+    }
+    let taken =
+        "SELECT count(*) AS n, count(DISTINCT id) AS ids FROM alerts WHERE source LIKE 'lines-%'";
+    let taken = &stage.records().rows(taken)[0];
+    // With the wrong one, which the right key has sent: four each.
+    let each = 4 * scripts.len();
+    assert_eq!((&taken["n"], &taken["ids"]), (&json!(each), &json!(each)));
+    let waiting = scripts.iter().flat_map(|(.., script, _)| {
+        std::fs::read_dir(script.with_extension("spool")).expect("a folder").filter_map(Result::ok)
+    });
+    assert_eq!(waiting.count(), 0, "nothing waits any more");
+
+    // The one line does as it says, and the page shows the same.
+    let lines = stage.arvok(&["source", "lines", "lines-bearer"]);
+    let line = lines.out.lines().nth(1).expect("a line");
+    let said = Command::new("sh").args(["-c", line]).env("KEY", "token-of-the-gate").output();
+    let said = String::from_utf8(said.expect("a shell").stdout).expect("a text");
+    assert!(said.contains("\"alerts\""), "{line}: {said}");
+}

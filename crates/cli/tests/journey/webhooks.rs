@@ -229,4 +229,10 @@ fn a_stream_that_comes_too_fast_is_slowed_down_and_loses_nothing() {
         (taken[0]["n"] == 40).then_some(())
     });
     assert!(begun.elapsed() > Duration::from_millis(2_500), "ten at once, and ten a second");
+    until("those that had to wait to be counted", || {
+        let counted = "SELECT coalesce(sum(over_limit), 0) AS n FROM delivery_count";
+        let over = stage.records().rows(counted)[0]["n"].as_i64()?;
+        assert!(over <= 30, "each once: {over}");
+        (over > 10).then_some(())
+    });
 }

@@ -34,6 +34,7 @@
 mod intake;
 mod rate_limit;
 mod read;
+mod sender_lines;
 mod silence;
 
 pub use intake::{
@@ -44,6 +45,7 @@ pub use intake::{
 };
 pub use rate_limit::{LimitUse, RateLimit, RateLimitDoc};
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
+pub use sender_lines::{ADDRESS, SenderLine};
 pub use silence::is_steady;
 
 use crate::{

@@ -14,7 +14,7 @@ use actix_web::{HttpResponse, get, post, web};
 use arvok_api::{
     Change, ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion,
     HeartbeatItem, JobFilter, Page, PlannedChange, PollState, Problem, PublishRequest,
-    PublishResult, Use, VersionItem,
+    PublishResult, SenderLineItem, Use, VersionItem,
 };
 use arvok_core::{
     Kind, Role,
@@ -188,6 +188,9 @@ pub(super) async fn one(
         last_at: row.last_at,
         missing: row.missing,
     });
+    let sender_lines = source.map(Source::sender_lines).unwrap_or_default().into_iter();
+    let sender_lines =
+        sender_lines.map(|line| SenderLineItem { title: line.title, text: line.text });
     let calendar = match entry.as_kind::<NamedCalendar>() {
         Some(named) => Some(calendars::state(&node, &caller, named.clone()).await?),
         None => None,
@@ -204,6 +207,7 @@ pub(super) async fn one(
         listeners,
         next_due,
         poll,
+        sender_lines: sender_lines.collect(),
         heartbeats: heartbeats.collect(),
         calendar,
         read_by_default,

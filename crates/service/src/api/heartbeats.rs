@@ -78,8 +78,8 @@ async fn named(
     }
     let Some(heartbeat) = source.intake.heartbeat() else {
         let intake = source.intake.word();
-        return Err(ApiError::BadRequest(format!(
-            "the source {} takes no heartbeats: its alerts come by {intake}",
+        return Err(ApiError::NotFound(format!(
+            "path under the source {}: it takes no heartbeats, its alerts come by {intake}",
             source.name
         )));
     };

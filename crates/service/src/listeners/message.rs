@@ -91,11 +91,15 @@ pub(super) async fn begin<F: Future<Output = ()>>(
 
 /// Room for a message, as soon as there is some and its source may send.
 pub(super) async fn admitted(node: &Node, source: &str, bytes: usize) -> Admission {
-    let mut backoff = Backoff::new();
+    let (mut backoff, mut is_counted) = (Backoff::new(), false);
     loop {
         let published = node.published();
         let known = published.catalog.get::<Source>(source);
-        if let Some(wait) = known.and_then(|(source, _)| node.source_limits.over(source)) {
+        let wait = known.and_then(|(source, _)| match std::mem::replace(&mut is_counted, true) {
+            false => node.source_limits.over(source),
+            true => node.source_limits.wait(source),
+        });
+        if let Some(wait) = wait {
             tokio::time::sleep(wait.min(LONGEST_WAIT)).await;
             continue;
         }

@@ -42,6 +42,7 @@ pub(super) fn default_read() -> ReadDoc {
         summary: Some(r#"event.type + (has(event.subject) ? ": " + event.subject : "")"#.into()),
         value: None,
         labels: BTreeMap::new(),
+        labels_of: None,
         keep: None,
         trial: None,
     }

@@ -114,6 +114,7 @@ pub(super) fn default_read() -> ReadDoc {
         ),
         value: None,
         labels: BTreeMap::new(),
+        labels_of: None,
         keep: None,
         trial: None,
     }

@@ -138,6 +138,7 @@ pub(super) fn default_read() -> ReadDoc {
         summary: Some("message".into()),
         value: None,
         labels: labels.map(|(label, of)| (label.to_owned(), of.to_owned())).into(),
+        labels_of: None,
         keep: None,
         trial: None,
     }

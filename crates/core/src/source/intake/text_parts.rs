@@ -8,7 +8,9 @@ use serde_json::{Map, Value};
 
 /// Longest pattern, in bytes, and the largest that it may become.
 const LONGEST_PATTERN: usize = 2_000;
-const LARGEST: usize = 1 << 20;
+const LARGEST: usize = 256 << 10;
+/// Longest text that a pattern is matched with, in bytes: how long that takes grows with both.
+const LONGEST_TEXT: usize = 16 << 10;
 /// Most pairs of one text.
 const MOST_PAIRS: usize = 1_000;
 
@@ -53,7 +55,7 @@ impl TextPartsDoc {
         }
         let made = regex::RegexBuilder::new(&pattern)
             .size_limit(LARGEST)
-            .dfa_size_limit(LARGEST)
+            .dfa_size_limit(1 << 20)
             .nest_limit(32)
             .build();
         match made {
@@ -84,6 +86,9 @@ impl TextParts {
     pub fn value(&self, text: &str) -> Result<Value, String> {
         match self {
             Self::Whole => Ok(own(text)),
+            Self::Pattern(_) if text.len() > LONGEST_TEXT => {
+                Err(format!("has {} bytes, and {LONGEST_TEXT} are matched", text.len()))
+            }
             Self::Pattern(pattern) => {
                 let parts = pattern.captures(text).ok_or("does not match the pattern")?;
                 let named = pattern.capture_names().flatten().map(|name| {

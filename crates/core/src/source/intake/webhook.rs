@@ -155,6 +155,22 @@ impl Webhook {
         }
     }
 
+    /// The content type of its bodies, and one as an example; none of JSON.
+    pub const fn example(&self) -> (&'static str, Option<&'static str>) {
+        match self.body {
+            WebhookBody::Json => ("application/json", None),
+            WebhookBody::Form { .. } => {
+                ("application/x-www-form-urlencoded", Some("host=quill-booking-db-1&used=91"))
+            }
+            WebhookBody::Xml { .. } => {
+                ("application/xml", Some("<check host=\"quill-booking-db-1\">91</check>"))
+            }
+            WebhookBody::Text { .. } | WebhookBody::Lines { .. } => {
+                ("text/plain; charset=utf-8", Some("quill-booking-db-1 warn: 91 % full"))
+            }
+        }
+    }
+
     /// The body of a request as its handshake sees it: of several messages the first.
     pub fn first_body(&self, raw: &[u8]) -> Option<Value> {
         self.decode(raw).ok()?.into_iter().next()?.ok().map(|message| message.body)

@@ -2,8 +2,10 @@
 //! itself.
 
 mod payload;
+mod time;
 
 pub use payload::{ReadOutcome, Unread};
+pub use time::TimeDoc;
 
 pub(super) use payload::{MAX_STEPS, Payload};
 
@@ -16,6 +18,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
+use time::TimeRead;
 
 /// Most alerts that one delivery may hold.
 pub const MAX_ALERTS: usize = 1000;
@@ -40,18 +43,23 @@ pub struct ReadDoc {
     pub state: Option<String>,
     /// `class/name[/part]`.
     pub resource: String,
-    /// The sender's clock: RFC 3339, or seconds since 1970. Left out: when it was received.
+    /// The sender's clock: an expression, or one with the form and the zone of its times. Left out:
+    /// when it was received.
     #[serde(default)]
-    pub time: Option<String>,
+    pub time: Option<TimeDoc>,
     /// One line for people.
     #[serde(default)]
     pub summary: Option<String>,
-    /// What was measured.
+    /// What was measured: a number, or a text that begins with one.
     #[serde(default)]
     pub value: Option<String>,
     /// Names and values; a label whose field is missing is left out.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+    /// An expression that gives further labels: a map, a list of `name=value` texts, or a list of
+    /// maps with `name` (or `key`) and `value`. What is in `labels` as well is as it is there.
+    #[serde(default)]
+    pub labels_of: Option<String>,
     /// Whether it is an alert at all; what is not kept is counted.
     #[serde(default)]
     pub keep: Option<String>,
@@ -128,10 +136,11 @@ pub struct Lines {
     severity: SeverityRead,
     state: Option<Expr>,
     resource: Expr,
-    time: Option<Expr>,
+    time: Option<TimeRead>,
     summary: Option<Expr>,
     value: Option<Expr>,
     labels: Vec<(String, Expr)>,
+    labels_of: Option<Expr>,
     keep: Option<Expr>,
     trial: Option<Expr>,
 }
@@ -158,7 +167,7 @@ impl Lines {
         let each = optional(check, "each", doc.each, whole);
         let id = optional(check, "id", doc.id, names);
         let state = optional(check, "state", doc.state, names);
-        let time = optional(check, "time", doc.time, names);
+        let labels_of = optional(check, "labels_of", doc.labels_of, names);
         let summary = optional(check, "summary", doc.summary, names);
         let value = optional(check, "value", doc.value, names);
         let keep = optional(check, "keep", doc.keep, names);
@@ -182,6 +191,10 @@ impl Lines {
                 .expr("/read/severity/of", &w.of, names)
                 .map(|of| SeverityRead::Words { of, words: w.words, otherwise: w.otherwise }),
         };
+        let time = match doc.time {
+            Some(time) => time.check(check, names).map(Some),
+            None => Some(None),
+        };
         let kind = check.expr("/read/kind", &doc.kind, names);
         let resource = check.expr("/read/resource", &doc.resource, names);
         if bad {
@@ -194,10 +207,11 @@ impl Lines {
             severity: severity?,
             state,
             resource: resource?,
-            time,
+            time: time?,
             summary,
             value,
             labels,
+            labels_of,
             keep,
             trial,
         })

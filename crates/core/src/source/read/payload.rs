@@ -1,6 +1,6 @@
 //! Reading one payload by the lines of its source.
 
-use super::{Lines, MAX_ALERTS, SeverityRead};
+use super::{Lines, MAX_ALERTS, SeverityRead, time::TimeRead};
 use crate::{
     Alert, AlertState, NewAlert, Severity, TraceContext,
     alert::{AlertError, Received},
@@ -304,7 +304,12 @@ fn one(read: &Lines, view: &View<'_>) -> Result<Option<NewAlert>, Unreadable> {
             )
         })?,
     };
-    let mut labels = BTreeMap::new();
+    let mut labels = match view.optional("labels_of", read.labels_of.as_ref())? {
+        Some(all) => {
+            gathered_labels(&all.to_json()).map_err(|wrong| unreadable("labels_of", wrong))?
+        }
+        None => BTreeMap::new(),
+    };
     for (name, expr) in &read.labels {
         match view.eval(expr) {
             Ok(Val::Null) => {}
@@ -363,12 +368,12 @@ fn severity(read: &SeverityRead, view: &View<'_>) -> Result<Severity, Unreadable
     }
 }
 
-/// What was measured. A text that is a number is one; whatever else is none, such as `"nan"`, is
-/// nothing that was measured.
+/// What was measured. A text that begins with a number is that; whatever else is none, such as
+/// `"nan"`, is nothing that was measured.
 fn value(read: Option<&Expr>, view: &View<'_>) -> Result<Option<f64>, Unreadable> {
     let Some(value) = view.optional("value", read)? else { return Ok(None) };
     let number = match &value {
-        Val::Str(text) => text.trim().parse().ok(),
+        Val::Str(text) => leading_number(text),
         other => other.number(),
     };
     Ok(number.filter(|n: &f64| n.is_finite()).or_else(|| view.absent("value")))
@@ -376,17 +381,55 @@ fn value(read: Option<&Expr>, view: &View<'_>) -> Result<Option<f64>, Unreadable
 
 /// When it happened. A time that is none is not made up for by the reception: it would put the
 /// alert in a wrong place.
-fn time(read: Option<&Expr>, view: &View<'_>) -> Result<Option<DateTime<Utc>>, Unreadable> {
-    let wrong = || unreadable("time", "is not an RFC 3339 time, nor seconds since 1970");
-    let seconds = |s: f64| DateTime::from_timestamp_millis((s * 1000.0) as i64);
-    let Some(value) = view.optional("time", read)? else { return Ok(None) };
-    let time = match &value {
-        Val::Time(t) => Some(*t),
-        Val::Str(s) => match DateTime::parse_from_rfc3339(s) {
-            Ok(t) => Some(t.with_timezone(&Utc)),
-            Err(_) => s.trim().parse().ok().and_then(seconds),
-        },
-        other => other.number().and_then(seconds),
+fn time(read: Option<&TimeRead>, view: &View<'_>) -> Result<Option<DateTime<Utc>>, Unreadable> {
+    let Some(read) = read else { return Ok(None) };
+    let Some(value) = view.optional("time", Some(&read.of))? else { return Ok(None) };
+    let time = read.time(&value, view.payload.received);
+    time.map(Some).map_err(|wrong| unreadable("time", wrong))
+}
+
+/// The number that a text begins with, as of `91.5 %`.
+fn leading_number(text: &str) -> Option<f64> {
+    let text = text.trim();
+    if let Ok(number) = text.parse() {
+        return Some(number);
+    }
+    let is_of_number = |c: char| c.is_ascii_digit() || matches!(c, '.' | '-' | '+');
+    let end = text.find(|c| !is_of_number(c)).unwrap_or(text.len());
+    text[..end].parse().ok()
+}
+
+/// Labels that stand together: a map, texts such as `name=value`, or maps with a name and a value.
+fn gathered_labels(value: &Value) -> Result<BTreeMap<String, String>, String> {
+    let text = |value: &Value| match value {
+        Value::Null => None,
+        Value::String(text) => Some(text.clone()),
+        other => Some(other.to_string()),
     };
-    time.map(Some).ok_or_else(wrong)
+    let items = match value {
+        Value::Object(map) => {
+            let named = map.iter().filter_map(|(name, value)| Some((name.clone(), text(value)?)));
+            return Ok(named.collect());
+        }
+        Value::Array(items) => items,
+        _ => return Err("is neither a map nor a list".into()),
+    };
+    let mut labels = BTreeMap::new();
+    for item in items {
+        let named = match item {
+            Value::String(pair) => {
+                let pair = pair.split_once('=').or_else(|| pair.split_once(':'));
+                pair.map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned()))
+            }
+            Value::Object(map) => {
+                let name = map.get("name").or_else(|| map.get("key")).and_then(Value::as_str);
+                name.zip(map.get("value").and_then(text))
+                    .map(|(name, value)| (name.to_owned(), value))
+            }
+            _ => None,
+        };
+        let (name, value) = named.ok_or("is a list of what are no names with values")?;
+        labels.insert(name, value);
+    }
+    Ok(labels)
 }

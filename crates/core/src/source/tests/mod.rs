@@ -3,7 +3,9 @@
 mod cloudevents;
 mod heartbeat;
 mod poll;
+mod read_forms;
 mod schedule;
+mod sender_lines;
 mod syslog;
 mod webhook;
 

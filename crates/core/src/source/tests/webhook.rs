@@ -131,6 +131,9 @@ fn text_is_taken_apart_by_pairs_or_by_a_pattern_as_a_whole_or_line_by_line() {
         "not read: is no text in UTF-8: invalid utf-8 sequence of 1 bytes from index 0 | all of it",
     ]
     "#);
+    let long = format!("quill-1 warn: {}", "x".repeat(20_000));
+    let said = read_body(pattern, BY_HOST, long.as_bytes());
+    assert!(said[0].contains("has 20014 bytes, and 16384 are matched"), "{}", &said[0][..200]);
     let many = "a\n".repeat(1_001);
     insta::assert_debug_snapshot!(read_body("    body: lines\n", read, many.as_bytes()), @r#"
     [

@@ -1,0 +1,228 @@
+//! What each kind of sender needs to reach a source, as it would be typed or installed.
+
+use super::{
+    HttpIntake, Intake, SenderProof, SenderProofOf, SignatureEncoding, SignedPart, Source,
+    intake::SenderHmac,
+};
+use crate::{
+    connector::{Credential, CredentialOf},
+    expr::Template,
+};
+use core::net::SocketAddr;
+use serde_json::Value;
+
+/// Stands for the address of the service in lines.
+pub const ADDRESS: &str = "{address}";
+
+const SHELL: &str = include_str!("hooks/spool.sh");
+const PYTHON: &str = include_str!("hooks/spool.py");
+
+/// Something to type or to install.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SenderLine {
+    /// What it is.
+    pub title: String,
+    /// The text, with [`ADDRESS`] for the address of the service.
+    pub text: String,
+}
+
+impl SenderLine {
+    fn new(title: &str, text: impl Into<String>) -> Self {
+        Self { title: title.to_owned(), text: text.into() }
+    }
+}
+
+impl Source {
+    /// What its senders need. The secret of the source is `$KEY` in it.
+    pub fn sender_lines(&self) -> Vec<SenderLine> {
+        match &self.intake {
+            Intake::Webhook(webhook) => {
+                let (content_type, example) = match webhook.example() {
+                    (content_type, Some(example)) => (content_type, example),
+                    (content_type, None) if self.has_lines => (content_type, "@message"),
+                    (content_type, None) => (content_type, NORMAL),
+                };
+                self.posted(&webhook.http, content_type, example)
+            }
+            Intake::CloudEvents(http) => self.posted(http, "application/cloudevents+json", EVENT),
+            Intake::Heartbeat(heartbeat) => {
+                let url = format!("{ADDRESS}/in/{}/SENDER", self.name);
+                let shown = in_words(&heartbeat.http).unwrap_or_default();
+                vec![
+                    SenderLine::new(
+                        "When it has run",
+                        format!("curl --silent --fail --retry 3 {shown}'{url}'"),
+                    ),
+                    SenderLine::new(
+                        "A job of cron",
+                        format!(
+                            "30 2 * * * run-the-job && curl --silent --fail --retry 3 \
+                            --output /dev/null {shown}'{url}'"
+                        ),
+                    ),
+                ]
+            }
+            Intake::Syslog(syslog) => {
+                let lines = [("--tcp --octet-count", syslog.tcp), ("--udp", syslog.udp)];
+                let line = |(how, at): (&str, Option<SocketAddr>)| {
+                    let at = at?;
+                    Some(SenderLine::new(
+                        "A line of syslog",
+                        format!(
+                            "logger --server {} --port {} {how} --tag boiler --priority daemon.err \
+                            'pressure below 1 bar'",
+                            at.ip(),
+                            at.port()
+                        ),
+                    ))
+                };
+                lines.into_iter().filter_map(line).collect()
+            }
+            Intake::Schedule(_) | Intake::Poll(_) => Vec::new(),
+        }
+    }
+
+    fn posted(&self, http: &HttpIntake, content_type: &str, example: &str) -> Vec<SenderLine> {
+        let filled = |text: &str| {
+            text.replace("{source}", &self.name).replace("{content_type}", content_type)
+        };
+        let mut lines = Vec::new();
+        if let Some(shown) = in_words(http) {
+            let example = example.replace('\'', r"'\''");
+            lines.push(SenderLine::new(
+                "One message",
+                filled(&format!(
+                    "curl --silent --show-error {shown}--header 'Content-Type: {{content_type}}' \
+                    --data-binary '{example}' '{ADDRESS}/in/{{source}}'"
+                )),
+            ));
+        }
+        if let Some(shown) = http.proofs.first().and_then(for_config) {
+            lines.push(SenderLine::new(
+                "A script that tries again, for sh",
+                filled(&SHELL.replace("{shown}", &shown)),
+            ));
+        }
+        if let Some(proof) = http.proofs.first() {
+            lines.push(SenderLine::new(
+                "A script that tries again, for Python",
+                filled(&PYTHON.replace("{proof}", &in_python(proof))),
+            ));
+        }
+        lines
+    }
+}
+
+/// An alert in the normal form, and an event.
+const NORMAL: &str = r#"{"kind": "disk.usage", "severity": "major", "resource": "vm/quill-booking-db-1", "summary": "the disk is 91 % full"}"#;
+const EVENT: &str =
+    r#"{"specversion": "1.0", "id": "1", "source": "/piers/brack", "type": "berth.blocked"}"#;
+
+/// A name as it is written, where nothing is filled in.
+fn name_of(user: &Template) -> String {
+    match user.fixed() {
+        Some(Value::String(user)) => user,
+        _ => "USER".to_owned(),
+    }
+}
+
+/// What is shown, as an option of curl's with a blank after it; none for what is signed.
+fn in_words(http: &HttpIntake) -> Option<String> {
+    http.proofs.iter().find_map(|proof| match proof {
+        SenderProofOf::Shown(Credential::Bearer(_)) => {
+            Some(r#"--header "Authorization: Bearer $KEY" "#.to_owned())
+        }
+        SenderProofOf::Shown(Credential::Basic { user, .. }) => {
+            Some(format!(r#"--user "{}:$KEY" "#, name_of(user)))
+        }
+        SenderProofOf::Shown(Credential::Header { name, .. }) => {
+            Some(format!(r#"--header "{name}: $KEY" "#))
+        }
+        _ => None,
+    })
+}
+
+/// What prints the same as a line of curl's configuration: no list of processes shows it.
+fn for_config(proof: &SenderProof) -> Option<String> {
+    let SenderProofOf::Shown(shown) = proof else { return None };
+    match shown {
+        CredentialOf::Bearer(_) => {
+            Some(r#"printf 'header = "Authorization: Bearer %s"\n' "$KEY""#.to_owned())
+        }
+        CredentialOf::Basic { user, .. } => {
+            Some(format!(r#"printf 'user = "{}:%s"\n' "$KEY""#, name_of(user)))
+        }
+        CredentialOf::Header { name, .. } => {
+            Some(format!(r#"printf 'header = "{name}: %s"\n' "$KEY""#))
+        }
+        _ => None,
+    }
+}
+
+/// The body of a function in Python that gives the headers which prove a sender.
+fn in_python(proof: &SenderProof) -> String {
+    match proof {
+        SenderProofOf::Shown(CredentialOf::Basic { user, .. }) => format!(
+            "    pair = base64.b64encode(f\"{}:{{KEY}}\".encode()).decode()\n    \
+            return {{\"Authorization\": f\"Basic {{pair}}\"}}",
+            name_of(user)
+        ),
+        SenderProofOf::Shown(CredentialOf::Header { name, .. }) => {
+            format!("    return {{\"{name}\": KEY}}")
+        }
+        SenderProofOf::Shown(_) => {
+            "    return {\"Authorization\": f\"Bearer {KEY}\"}".to_owned()
+        }
+        SenderProofOf::Hmac(hmac) => signing(hmac),
+        SenderProofOf::StandardWebhooks(_) => "    \
+            at, name = str(int(time.time())), hashlib.sha256(body).hexdigest()\n    \
+            key = base64.b64decode(KEY.removeprefix(\"whsec_\"))\n    \
+            signed = hmac.new(key, f\"{name}.{at}.\".encode() + body, hashlib.sha256).digest()\n    \
+            mark = \"v1,\" + base64.b64encode(signed).decode()\n    \
+            return {\"webhook-id\": name, \"webhook-timestamp\": at, \"webhook-signature\": mark}"
+            .to_owned(),
+    }
+}
+
+fn signing(hmac: &SenderHmac<Template>) -> String {
+    let parts = hmac.signs.iter().map(|part| match part {
+        SignedPart::Text(text) => format!("{}.encode()", quoted(text)),
+        SignedPart::Body => "body".to_owned(),
+        SignedPart::Timestamp => "at.encode()".to_owned(),
+    });
+    let parts: Vec<String> = parts.collect();
+    let written = match hmac.encoding {
+        SignatureEncoding::Hex => "signed.hex()",
+        SignatureEncoding::Base64 => "base64.b64encode(signed).decode()",
+    };
+    let mark = match &hmac.at.field {
+        Some(field) => format!("{} + {written}", quoted(&format!("{field}={}", hmac.prefix))),
+        None => format!("{} + {written}", quoted(&hmac.prefix)),
+    };
+    let mut lines = vec![
+        "at = str(int(time.time()))".to_owned(),
+        format!(
+            "signed = hmac.new(KEY.encode(), {}, hashlib.{}).digest()",
+            parts.join(" + "),
+            hmac.algorithm
+        ),
+        format!("given = {{{}: {mark}}}", quoted(&hmac.at.header)),
+    ];
+    if let Some((at, _)) = &hmac.timestamp {
+        let time = match &at.field {
+            Some(field) => format!("{} + at", quoted(&format!("{field}="))),
+            None => "at".to_owned(),
+        };
+        lines.push(match at.header == hmac.at.header {
+            true => format!("given[{0}] = {time} + \",\" + given[{0}]", quoted(&at.header)),
+            false => format!("given[{}] = {time}", quoted(&at.header)),
+        });
+    }
+    lines.push("return given".to_owned());
+    lines.iter().map(|line| format!("    {line}")).collect::<Vec<_>>().join("\n")
+}
+
+/// A text of Python's: JSON's texts are some.
+fn quoted(text: &str) -> String {
+    Value::String(text.to_owned()).to_string()
+}
