@@ -51,6 +51,11 @@ fn who_is_not_heard_of_is_missed_over_two_nodes_and_a_death_and_is_back_when_hea
         assert_eq!((status, &said["name"]), (202, &json!(name)), "{said}");
         assert_eq!((&said["noted"], &said["was_missing"]), (&json!(true), &json!(false)));
     }
+    let by_head = stage
+        .request(Method::HEAD, "/in/nightly/tides")
+        .header("authorization", "Bearer token-of-the-night");
+    assert_eq!(block(by_head.send()).expect("an answer").status(), 202);
+    assert_eq!(stage.records().rows("SELECT 1 AS n FROM heartbeat WHERE name = 'tides'").len(), 1);
     let by_page = stage
         .request(Method::GET, "/in/nightly")
         .header("authorization", "Bearer token-of-the-night");
@@ -58,7 +63,7 @@ fn who_is_not_heard_of_is_missed_over_two_nodes_and_a_death_and_is_back_when_hea
 
     let second = stage.second_node();
     ages(&second, "fares", 31);
-    for other in ["crew", "nightly"] {
+    for other in ["crew", "nightly", "tides"] {
         ages(&second, other, -3_600);
     }
     let raised =

@@ -8,7 +8,7 @@ use crate::{
     heartbeats::{self, HeartbeatOutcome},
     node::{Node, Published},
 };
-use actix_web::{HttpRequest, HttpResponse, get, http::StatusCode, post, web};
+use actix_web::{HttpRequest, HttpResponse, get, head, http::StatusCode, post, web};
 use arvok_api::{HeartbeatAnswer, PostedAnswer, Problem};
 use arvok_core::{
     Trial,
@@ -43,6 +43,17 @@ pub(super) async fn by_post(
         body = Problem)))]
 #[get("/in/{source}/{name}")]
 pub(super) async fn by_get(
+    node: web::Data<Node>,
+    path: web::Path<(String, String)>,
+    request: HttpRequest,
+) -> Result<HttpResponse, ApiError> {
+    let (source, name) = path.into_inner();
+    named(&node, &source, Some(&name), &request).await
+}
+
+/// The same for those that ask whether there is a page, and want none of it.
+#[head("/in/{source}/{name}")]
+pub(super) async fn by_head(
     node: web::Data<Node>,
     path: web::Path<(String, String)>,
     request: HttpRequest,

@@ -86,6 +86,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .service(handshake::by_query)
         .service(heartbeats::by_get)
         .service(heartbeats::by_post)
+        .service(heartbeats::by_head)
         .service(handshake::by_options)
         .service(handshake::only_post)
         .service(callback::receive)
