@@ -56,6 +56,10 @@ fn who_is_not_heard_of_is_missed_over_two_nodes_and_a_death_and_is_back_when_hea
         .header("authorization", "Bearer token-of-the-night");
     assert_eq!(block(by_head.send()).expect("an answer").status(), 202);
     assert_eq!(stage.records().rows("SELECT 1 AS n FROM heartbeat WHERE name = 'tides'").len(), 1);
+    let by_head = stage
+        .request(Method::HEAD, "/in/nightly")
+        .header("authorization", "Bearer token-of-the-night");
+    assert_eq!(block(by_head.send()).expect("an answer").status(), 202);
     let by_page = stage
         .request(Method::GET, "/in/nightly")
         .header("authorization", "Bearer token-of-the-night");

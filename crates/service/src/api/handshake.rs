@@ -5,7 +5,7 @@
 use super::{ApiError, heartbeats, refusals, sender::headers};
 use crate::node::{Node, Published};
 use actix_web::{
-    HttpRequest, HttpResponse, get,
+    HttpRequest, HttpResponse, get, head,
     http::header::{self, HeaderName, HeaderValue},
     options, route, web,
 };
@@ -69,8 +69,18 @@ pub(super) async fn by_options(
     .await
 }
 
+/// Hears the only sender of a source that asks whether there is a page, and wants none of it.
+#[head("/in/{source}")]
+pub(super) async fn by_head(
+    node: web::Data<Node>,
+    name: web::Path<String>,
+    request: HttpRequest,
+) -> Result<HttpResponse, ApiError> {
+    heartbeats::of_source(&node, &name, &request).await.unwrap_or_else(|| Err(only()))
+}
+
 /// Other methods of the door.
-#[route("/in/{source}", method = "HEAD", method = "PUT", method = "PATCH", method = "DELETE")]
+#[route("/in/{source}", method = "PUT", method = "PATCH", method = "DELETE")]
 pub(super) async fn only_post() -> Result<HttpResponse, ApiError> {
     Err(only())
 }

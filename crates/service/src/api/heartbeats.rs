@@ -31,8 +31,7 @@ pub(super) async fn by_post(
     path: web::Path<(String, String)>,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
-    let (source, name) = path.into_inner();
-    named(&node, &source, Some(&name), &request).await
+    named(&node, &path.0, Some(&path.1), &request).await
 }
 
 /// The same for senders that can only ask for a page.
@@ -47,8 +46,7 @@ pub(super) async fn by_get(
     path: web::Path<(String, String)>,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
-    let (source, name) = path.into_inner();
-    named(&node, &source, Some(&name), &request).await
+    named(&node, &path.0, Some(&path.1), &request).await
 }
 
 /// The same for those that ask whether there is a page, and want none of it.
@@ -58,8 +56,7 @@ pub(super) async fn by_head(
     path: web::Path<(String, String)>,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
-    let (source, name) = path.into_inner();
-    named(&node, &source, Some(&name), &request).await
+    named(&node, &path.0, Some(&path.1), &request).await
 }
 
 /// Takes the heartbeat of the only sender of a source; none if it is no source of heartbeats.

@@ -88,6 +88,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
         .service(heartbeats::by_post)
         .service(heartbeats::by_head)
         .service(handshake::by_options)
+        .service(handshake::by_head)
         .service(handshake::only_post)
         .service(callback::receive)
         .service(subscribers::agree)
