@@ -57,16 +57,30 @@ BEGIN
         AND u.begun_at > now_is.at - make_interval(secs => g.ceiling / 1000.0)) s ON true;
 END $$;
 
--- The same, which nobody changes by beginning a job until the end of the transaction. Called where
--- jobs begin and where they are let back (`store/jobs/guards`); takes a lock of each guard, in the
--- order of their names, before any row.
-CREATE OR REPLACE FUNCTION guards_locked(guards jsonb)
-    RETURNS TABLE(guard text, version int, group_version int, moment timestamptz, state jsonb)
+-- Who touched resources last, of each the newest touches alone: one job may be many of them. Of a job
+-- that is not known any more the call is what is known. Called by `guards_locked`, and for whoever keeps
+-- away from what was touched (`store/touches`); locks nothing.
+CREATE OR REPLACE FUNCTION touches_known(resources text[])
+    RETURNS TABLE(resource text, job bigint, ended timestamptz) LANGUAGE sql STABLE AS $$
+    SELECT r.resource, t.job_id, CASE WHEN j.id IS NULL OR job_is_over(j.state) THEN coalesce(j.finished_at, t.at) END
+    FROM unnest(resources) AS r (resource)
+    CROSS JOIN LATERAL (SELECT n.job_id, max(n.at) AS at FROM (SELECT job_id, at FROM touch WHERE resource = r.resource
+        ORDER BY at DESC LIMIT 500) n GROUP BY 1) t
+    LEFT JOIN job j ON j.id = t.job_id
+$$;
+
+-- The same as `guards_known`, which nobody changes by beginning a job until the end of the transaction;
+-- with the first guard, who touched `resources` last. Called where jobs begin and where they are let
+-- back (`store/jobs/guards`); takes a lock of each guard, in the order of their names, before any row.
+CREATE OR REPLACE FUNCTION guards_locked(guards jsonb, resources text[])
+    RETURNS TABLE(guard text, version int, group_version int, moment timestamptz, state jsonb, touches jsonb)
     LANGUAGE plpgsql AS $$
+#variable_conflict use_column
 DECLARE
     names    text[];
     all_of   text[];
     counting text[];
+    touched  jsonb;
 BEGIN
     SELECT array_agg(g ->> 'guard' ORDER BY g ->> 'guard'), array_agg(g ->> 'counted_as'), coalesce(array_agg(g ->> 'counted_as')
             FILTER (WHERE g ->> 'per' IS NOT NULL OR g ->> 'ceiling' IS NOT NULL), '{}')
@@ -76,7 +90,11 @@ BEGIN
     IF EXISTS (SELECT 1 FROM guard_use WHERE open) THEN
         PERFORM guards_closed(all_of, counting);
     END IF;
-    RETURN QUERY SELECT * FROM guards_known(guards);
+    IF cardinality(resources) > 0 THEN
+        SELECT jsonb_agg(to_jsonb(t)) INTO touched FROM touches_known(resources) t;
+    END IF;
+    RETURN QUERY SELECT k.guard, k.version, k.group_version, k.moment, k.state,
+        CASE WHEN k.guard = names[1] THEN touched END FROM guards_known(guards) k;
 END $$;
 
 -- Notes which jobs that guards have counted anew have ended, and how. What has failed is looked back at,

@@ -11,9 +11,6 @@ use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, FromQueryResult};
 use std::collections::BTreeSet;
 
-/// Most touches of a resource that are looked at, the newest. One job may be many of them.
-const MOST: i64 = 500;
-
 /// Who touched resources last.
 ///
 /// # Errors
@@ -33,15 +30,8 @@ pub(crate) async fn latest<'r>(
         return Ok(Touches::default());
     }
     let resources: Vec<String> = resources.into_iter().map(str::to_owned).collect();
-    // Of a job that is not known any more the call is what is known.
-    let sql = "SELECT r.resource, t.job_id AS job,
-            CASE WHEN j.id IS NULL OR job_is_over(j.state) THEN coalesce(j.finished_at, t.at) END AS ended
-        FROM unnest($1::text[]) AS r (resource)
-        CROSS JOIN LATERAL (SELECT n.job_id, max(n.at) AS at
-            FROM (SELECT job_id, at FROM touch WHERE resource = r.resource
-                ORDER BY at DESC LIMIT $2) n GROUP BY 1) t
-        LEFT JOIN job j ON j.id = t.job_id";
-    let rows: Vec<Row> = sql::typed(db, sql, vec![resources.into(), MOST.into()]).await?;
+    let sql = "SELECT resource, job, ended FROM touches_known($1)";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![resources.into()]).await?;
     let touch = |Row { resource, job, ended }: Row| Touch { resource, job: JobId(job), ended };
     Ok(Touches::new(rows.into_iter().map(touch)))
 }

@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
 /// Each function with a test of it: here, or where it is one of what works with it.
-const TESTS: [(&str, &str); 31] = [
+const TESTS: [(&str, &str); 32] = [
     ("alert_floor", "a_floor_is_below_all_that_came_since_and_not_far"),
     ("principal_shown", "who_did_something_is_shown_as_the_core_shows_it"),
     ("alerts_decided", "what_is_decided_anew_is_counted_anew"),
@@ -50,6 +50,7 @@ const TESTS: [(&str, &str); 31] = [
     ("jobs_recorded", "jobs_that_are_opened_together_are_written_together_each_with_its_own"),
     ("proposal_told", "a_proposal_is_told_when_it_is_made_and_when_it_is_decided"),
     ("tell", "what_is_told_is_an_event_of_bounded_length_under_an_id_of_its_own"),
+    ("touches_known", "a_guard_counts_what_is_touched_and_keeps_jobs_away_from_it"),
     ("verdicts_changed", "what_is_decided_anew_is_counted_anew"),
     ("verdicts_given", "what_is_decided_anew_is_counted_anew"),
 ];

@@ -1,6 +1,6 @@
 //! Circuits: opened by failures of a runbook, closed by a person.
 
-use super::counting::states;
+use super::counting::{GuardsLocked, lock_guards};
 use crate::{StoreError, audit, jobs::reason, sql};
 use arvok_core::{
     Principal,
@@ -56,7 +56,7 @@ pub async fn look_at(db: &DatabaseConnection, guards: &Guards) -> Result<bool, S
         return Ok(false);
     }
     let tx = db.begin().await?;
-    let (states, at) = states(&tx, &looked_at).await?;
+    let GuardsLocked { states, at, .. } = lock_guards(&tx, &looked_at, &[]).await?;
     let opens = |standing: &&StandingGuard| {
         let state = states.get(&standing.guard.name);
         state.map_or_else(Vec::new, |state| standing.opens(at, state))

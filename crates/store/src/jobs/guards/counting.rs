@@ -8,6 +8,7 @@ use arvok_core::{
     guard::{GuardState, GuardedJob, Guards, LaunchedBy, StandingGuard},
     job::{JobEffect, JobState},
     rule::Urgency,
+    touch::{Touch, Touches},
 };
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult, Value};
@@ -62,14 +63,28 @@ struct StateRow {
     group_version: Option<i32>,
     moment: DateTime<Utc>,
     state: serde_json::Value,
+    touches: Option<serde_json::Value>,
 }
 
-/// What guards know, and the moment, under their locks.
-pub(super) async fn states(
+/// What guards know under their locks.
+#[derive(Default)]
+pub(super) struct GuardsLocked {
+    /// By the name of the guard.
+    pub states: BTreeMap<String, GuardState>,
+    /// The moment.
+    pub at: DateTime<Utc>,
+    /// Who touched the resources last that were asked for.
+    pub touches: Touches,
+}
+
+/// Takes the locks of guards, and reads what they know, and who touched some resources last: in one
+/// statement, since all others wait meanwhile.
+pub(super) async fn lock_guards(
     tx: &DatabaseTransaction,
     guards: &[&StandingGuard],
-) -> Result<(BTreeMap<String, GuardState>, DateTime<Utc>), StoreError> {
-    let mut rows = read_states(tx, guards).await?;
+    resources: &[String],
+) -> Result<GuardsLocked, StoreError> {
+    let mut rows = read_states(tx, guards, resources).await?;
     let mut anew = Vec::new();
     for row in &rows {
         let Some(standing) = guards.iter().find(|g| g.guard.name == row.guard) else { continue };
@@ -84,11 +99,18 @@ pub(super) async fn states(
     }
     if !anew.is_empty() {
         recount(tx, &anew).await?;
-        rows = read_states(tx, guards).await?;
+        rows = read_states(tx, guards, resources).await?;
     }
-    let at = rows.first().map_or_else(DateTime::default, |row| row.moment);
-    let read = |row: StateRow| Ok((row.guard, serde_json::from_value(row.state)?));
-    Ok((rows.into_iter().map(read).collect::<Result<_, StoreError>>()?, at))
+    let mut locked = GuardsLocked::default();
+    for row in rows {
+        locked.at = row.moment;
+        locked.states.insert(row.guard, serde_json::from_value(row.state)?);
+        if let Some(touches) = row.touches {
+            let touches: Vec<Touch> = serde_json::from_value(touches)?;
+            locked.touches = Touches::new(touches);
+        }
+    }
+    Ok(locked)
 }
 
 /// The generation of what is published.
@@ -104,9 +126,12 @@ async fn generation(tx: &DatabaseTransaction) -> Result<i64, StoreError> {
 async fn read_states(
     tx: &DatabaseTransaction,
     guards: &[&StandingGuard],
+    resources: &[String],
 ) -> Result<Vec<StateRow>, StoreError> {
-    let sql = "SELECT guard, version, group_version, moment, state FROM guards_locked($1)";
-    sql::typed(tx, sql, vec![asked(guards.iter().copied())]).await
+    let sql = "SELECT guard, version, group_version, moment, state, touches
+        FROM guards_locked($1, $2)";
+    let values = vec![asked(guards.iter().copied()), resources.to_vec().into()];
+    sql::typed(tx, sql, values).await
 }
 
 /// What is asked of guards, as the functions of the database read it.

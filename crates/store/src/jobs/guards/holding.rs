@@ -1,7 +1,7 @@
 //! Jobs that guards hold: set aside with the reason, let back as soon as there is room, in the
 //! order of the queue, or begun in spite of a guard.
 
-use super::counting::states;
+use super::counting::{GuardsLocked, lock_guards};
 use crate::{StoreError, audit, jobs::reason, sql};
 use arvok_core::{
     JobId, Principal,
@@ -137,10 +137,10 @@ pub async fn let_back_held(
 /// Lets back what one guard holds.
 async fn let_back_by(db: &DatabaseConnection, standing: &StandingGuard) -> Result<u64, StoreError> {
     let tx = db.begin().await?;
-    let (states, at) = match states(&tx, &[standing]).await {
+    let GuardsLocked { states, at, .. } = match lock_guards(&tx, &[standing], &[]).await {
         // Others know more of it, and do this.
         Err(StoreError::Stale(_)) => return Ok(0),
-        states => states?,
+        locked => locked?,
     };
     let state = states.into_values().next().unwrap_or_default();
     let room = standing.room(at, &state, LET_BACK);

@@ -2,15 +2,15 @@
 
 use super::{
     circuits::open_circuits,
-    counting::{AlertLabels, GuardUse, count, states},
+    counting::{AlertLabels, GuardUse, GuardsLocked, count, lock_guards},
     holding::stop,
 };
-use crate::{StoreError, jobs::ClaimedJob, sql, touches};
+use crate::{StoreError, jobs::ClaimedJob, sql};
 use arvok_core::{
     JobId, Trial,
     guard::{Admission, GuardHold, GuardState, GuardedJob, Guards, QueuePlace, StandingGuard},
     rule::Urgency,
-    touch::{Touch, Touches, covering},
+    touch::{Touch, covering},
 };
 use chrono::{DateTime, Utc};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, FromQueryResult};
@@ -73,7 +73,12 @@ pub(in crate::jobs) async fn judge(
         asked.iter().any(|job| standing.concerns(&guarded(job, Beside::default())))
     };
     let concerning: Vec<&StandingGuard> = guards.iter().filter(concerns).collect();
-    let (mut states, at) = states(tx, &concerning).await?;
+    let resources: BTreeSet<&str> = match concerning.iter().any(|s| s.guard.untouched.is_some()) {
+        true => asked.iter().flat_map(|job| covering(&job.target)).collect(),
+        false => BTreeSet::new(),
+    };
+    let resources: Vec<String> = resources.into_iter().map(str::to_owned).collect();
+    let GuardsLocked { mut states, at, touches } = lock_guards(tx, &concerning, &resources).await?;
     for standing in &concerning {
         let opened = states.get(&standing.guard.name).map(|state| standing.opens(at, state));
         open_circuits(tx, opened.as_deref().unwrap_or_default()).await?;
@@ -85,10 +90,6 @@ pub(in crate::jobs) async fn judge(
     let counted = counted(tx, again, &concerning).await?;
     let steps: Vec<i64> = asked.iter().filter(|job| job.depth > 0).map(|job| job.id.0).collect();
     let above = above(tx, steps).await?;
-    let touches = match concerning.iter().any(|s| s.guard.untouched.is_some()) {
-        true => touches::latest(tx, asked.iter().flat_map(|job| covering(&job.target))).await?,
-        false => Touches::default(),
-    };
     let asks_labels = concerning.iter().any(|s| s.guard.concerns.asks_labels());
     let labels = match asks_labels {
         true => Some(AlertLabels::of(tx, asked.iter().map(|job| alert(job))).await?),
