@@ -13,7 +13,7 @@ pub struct ListenerItem {
     pub node: String,
     /// How messages come.
     pub transport: Transport,
-    /// Where, as `address:port`.
+    /// Where, as `address:port`; of a broker its connection, and the session or the queue.
     pub address: String,
     /// Whether they can come.
     pub state: ListenerState,
@@ -23,6 +23,9 @@ pub struct ListenerItem {
     pub since: DateTime<Utc>,
     /// Connections that are open.
     pub open: i64,
+    /// Messages that wait in the queue, where the broker tells.
+    #[serde(default)]
+    pub waiting: Option<i64>,
     /// Messages that are recorded.
     pub taken: i64,
     /// Messages that cannot be read, and are kept.
@@ -41,6 +44,14 @@ pub enum Transport {
     Udp,
     /// Over streams.
     Tcp,
+    /// Over streams within TLS.
+    Tls,
+    /// From the topics of a broker.
+    Mqtt,
+    /// From the queue of a broker.
+    Amqp,
+    /// From mail servers, over LMTP.
+    Lmtp,
 }
 
 /// Whether messages can come to a listener.
@@ -51,6 +62,8 @@ pub enum ListenerState {
     Starting,
     /// It listens.
     Listening,
+    /// Another node takes what comes, and this one stands by.
+    Standby,
     /// It cannot, and tries again.
     Failed,
 }

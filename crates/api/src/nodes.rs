@@ -48,6 +48,9 @@ pub struct NodeItem {
     /// Why no answers by mail come to it, where they should.
     #[serde(default)]
     pub answers_fault: Option<String>,
+    /// Until when the certificate holds by which it speaks TLS, where it does.
+    #[serde(default)]
+    pub certificate_until: Option<DateTime<Utc>>,
     /// How its listeners stand, for senders that do not come by HTTP.
     #[serde(default)]
     pub listeners: Vec<ListenerItem>,

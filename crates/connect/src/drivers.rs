@@ -4,7 +4,7 @@
 
 use crate::{
     CallError, Http, Redactor,
-    broker::{Amqp, Mqtt},
+    broker::{Amqp, AmqpConsumer, BrokerConsumer, Mqtt, MqttConsumer, ProtocolLine, Subscription},
     driver::{Called, Driver, Way, unsent},
     libvirt::Libvirt,
     mail::Mail,
@@ -161,6 +161,24 @@ impl Drivers {
             Planned::Ssh(plan) => self.ssh.perform(*plan, call.way, last).await,
             Planned::Visit(plan) => self.http.perform(*plan, call.way, last).await,
         }
+    }
+
+    /// Begins to take messages from a broker.
+    ///
+    /// # Errors
+    /// That nobody is there, or nobody who lets us take them.
+    pub async fn consume(
+        way: Way<'_>,
+        subscription: Subscription<'_>,
+    ) -> Result<BrokerConsumer, Failure> {
+        Ok(BrokerConsumer(match subscription {
+            Subscription::Topics { client, topics, before, keeps, at_once } => ProtocolLine::Mqtt(
+                MqttConsumer::open(way, (client, at_once), (topics, before), keeps).await?,
+            ),
+            Subscription::Queue { queue, at_once } => {
+                ProtocolLine::Amqp(Box::new(AmqpConsumer::open(way, queue, at_once).await?))
+            }
+        }))
     }
 
     /// Looks whether anybody answers at an address, whatever the answer; what it was.

@@ -29,6 +29,7 @@ mod ssh;
 mod tls;
 mod vault;
 
+pub use broker::{BrokerConsumer, BrokerMessage, Receipt, Subscription};
 pub use callbacks::{signature, unsigned};
 pub use cryptography::http_client;
 pub use driver::{Called, JumpHost, TrustedKeys, Way};

@@ -16,7 +16,7 @@ const MOST: usize = 8;
 /// Whether a request carries what a proof signs with, whatever that is worth.
 pub fn carries_signature(proof: &SenderProofOf<String>, has_header: impl Fn(&str) -> bool) -> bool {
     match proof {
-        SenderProofOf::Shown(_) => false,
+        SenderProofOf::Shown(_) | SenderProofOf::Certificate(_) => false,
         SenderProofOf::Hmac(hmac) => has_header(&hmac.at.header),
         SenderProofOf::StandardWebhooks(_) => has_header("webhook-signature"),
     }
@@ -31,7 +31,9 @@ pub fn unsigned_sender(
     body: &[u8],
 ) -> Option<String> {
     match proof {
-        SenderProofOf::Shown(_) => Some("it is not signed".to_owned()),
+        SenderProofOf::Shown(_) | SenderProofOf::Certificate(_) => {
+            Some("it is not signed".to_owned())
+        }
         SenderProofOf::StandardWebhooks(key) => {
             unsigned(&Signed::StandardWebhooks, key, now, header, body)
         }

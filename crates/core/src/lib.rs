@@ -30,6 +30,7 @@ pub mod glob;
 pub mod group;
 pub mod guard;
 pub mod halt;
+mod html_text;
 mod ids;
 pub mod inputs;
 pub mod job;

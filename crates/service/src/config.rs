@@ -5,6 +5,7 @@ use crate::{
     script_settings::ScriptSettings,
     setting_list::variables,
     settings::{Setting, Settings},
+    tls::TlsSettings,
 };
 use arvok_core::{Period, text::nearest};
 use arvok_store::retention::{Change, RecordKind};
@@ -37,6 +38,8 @@ pub struct Config {
     pub public_url: Option<String>,
     /// Whether a line is logged for each request.
     pub access_log: bool,
+    /// How it speaks TLS; without any of it, it does not.
+    pub tls: TlsSettings,
     /// How answers to questions come by mail.
     pub answers: AnswerSettings,
     /// What scripts may do here; without an interpreter none is run.
@@ -118,6 +121,7 @@ impl Default for Config {
             jobs_at_once: 64,
             drain: Period::from_secs(5),
             public_url: None,
+            tls: TlsSettings::default(),
             answers: AnswerSettings::default(),
             access_log: false,
             scripts: ScriptSettings::default(),
@@ -175,6 +179,7 @@ impl Config {
             ("jobs_at_once", self.jobs_at_once != other.jobs_at_once),
             ("access_log", self.access_log != other.access_log),
             ("answers", self.answers != other.answers),
+            ("tls", self.tls != other.tls),
         ];
         changed.into_iter().filter(|(_, is)| *is).map(|(name, _)| name).collect()
     }
@@ -204,14 +209,17 @@ impl Config {
             ("access_log".to_owned(), on_or_off(self.access_log)),
         ]);
         let file = |file: Option<&PathBuf>| file.map(|file| file.display().to_string());
-        let answers = [
+        let files = [
+            ("tls.certificate", file(self.tls.certificate.as_ref())),
+            ("tls.key", file(self.tls.key.as_ref())),
+            ("tls.client_authorities", file(self.tls.client_authorities.as_ref())),
             ("answers.address", self.answers.address.clone()),
             ("answers.listen", self.answers.listen.map(|at| at.to_string())),
             ("answers.mailbox", self.answers.mailbox.clone()),
             ("answers.password_file", file(self.answers.password_file.as_ref())),
             ("answers.authorities", file(self.answers.authorities.as_ref())),
         ];
-        all.extend(answers.into_iter().filter_map(|(name, of)| Some((name.to_owned(), of?))));
+        all.extend(files.into_iter().filter_map(|(name, of)| Some((name.to_owned(), of?))));
         all.extend(
             self.database.as_deref().map(|url| ("database".to_owned(), crate::address::shown(url))),
         );
@@ -234,7 +242,8 @@ impl Config {
 
     /// Where people reach the console, without a slash at the end.
     pub fn public_url(&self) -> String {
-        let listens = || format!("http://{}", self.listen);
+        let scheme = if self.tls.is_spoken() { "https" } else { "http" };
+        let listens = || format!("{scheme}://{}", self.listen);
         self.public_url.clone().unwrap_or_else(listens).trim_end_matches('/').to_owned()
     }
 
@@ -254,7 +263,7 @@ impl Config {
             config.variable(&name, value)?;
         }
         // Of what belongs together one may stand in the file, and the other in a variable.
-        match config.answers.wrong() {
+        match config.answers.wrong().or_else(|| config.tls.wrong()) {
             None => Ok(config),
             Some(reason) => Err(ConfigError::Together(reason)),
         }
@@ -317,6 +326,9 @@ impl Config {
             "ARVOK_ANSWERS_MAILBOX" => self.answers.mailbox = Some(value),
             "ARVOK_ANSWERS_PASSWORD_FILE" => self.answers.password_file = Some(value.into()),
             "ARVOK_ANSWERS_AUTHORITIES" => self.answers.authorities = Some(value.into()),
+            "ARVOK_TLS_CERTIFICATE" => self.tls.certificate = Some(value.into()),
+            "ARVOK_TLS_KEY" => self.tls.key = Some(value.into()),
+            "ARVOK_TLS_CLIENT_AUTHORITIES" => self.tls.client_authorities = Some(value.into()),
             "ARVOK_ACCESS_LOG" => {
                 self.access_log = match value.as_str() {
                     "on" => true,

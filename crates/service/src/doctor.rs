@@ -8,17 +8,17 @@ use crate::{
     key,
     script_settings::ScriptSettings,
     serve,
+    tls::{ServerTls, TlsSettings, holds_until},
 };
 use arvok_connect::Vault;
 use arvok_core::period::rough;
 use arvok_store::{
     About, DatabaseConnection, Purpose, StoreError, nodes, retention, schema, secrets,
 };
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{TimeDelta, Utc};
 use nix::sys::statvfs::statvfs;
 use serde::Serialize;
 use std::{fs, path::Path, time::Duration};
-use x509_parser::prelude::{FromDer, X509Certificate};
 
 /// How something stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -64,6 +64,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 pub async fn look(config: &Config) -> Vec<Finding> {
     let mut all = vec![address(config), data_folder(&config.data), disk(&config.data)];
     all.extend(public_url(config).await);
+    all.extend(own_tls(&config.tls));
     all.extend(scripts(&config.scripts).await);
     let Some(url) = &config.database else {
         all.push(found(
@@ -88,6 +89,23 @@ pub async fn look(config: &Config) -> Vec<Finding> {
         }
     }
     all
+}
+
+/// Whether TLS can be spoken, where it is to be.
+fn own_tls(settings: &TlsSettings) -> Option<Finding> {
+    let about = "tls";
+    Some(match ServerTls::open(settings).transpose()? {
+        Err(e) => found(about, Bad, e.to_string()),
+        Ok(tls) => {
+            let left = tls.until() - Utc::now();
+            let asked = if tls.asks_clients() { ", and senders are asked for theirs" } else { "" };
+            let says = match left < TimeDelta::zero() {
+                true => "the certificate does not hold any more".to_owned(),
+                false => format!("a certificate for {} more{asked}", rough(left)),
+            };
+            found(about, if left < SOON { Warn } else { Good }, says)
+        }
+    })
 }
 
 /// Whether scripts can be run, where any may.
@@ -163,7 +181,7 @@ async fn public_url(config: &Config) -> Option<Finding> {
             let until = answer
                 .extensions()
                 .get::<reqwest::tls::TlsInfo>()
-                .and_then(|tls| expires(tls.peer_certificate()?));
+                .and_then(|tls| holds_until(tls.peer_certificate()?));
             match (answer.status().is_success(), until) {
                 (false, _) => {
                     found(about, Warn, format!("{url}/healthz answers {}", answer.status()))
@@ -182,12 +200,6 @@ async fn public_url(config: &Config) -> Option<Finding> {
 /// The innermost cause of an error: what somebody can see to.
 fn cause(e: &(dyn std::error::Error + 'static)) -> String {
     e.source().map_or_else(|| e.to_string(), cause)
-}
-
-/// Until when a certificate holds.
-fn expires(der: &[u8]) -> Option<DateTime<Utc>> {
-    let (_, certificate) = X509Certificate::from_der(der).ok()?;
-    DateTime::from_timestamp(certificate.validity().not_after.timestamp(), 0)
 }
 
 /// Looks at a database that lets one in.
@@ -376,22 +388,5 @@ fn address(config: &Config) -> Finding {
         Err(e) => {
             found("address", Warn, format!("{}: {e}; a node may run there already", config.listen))
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn until_when_a_certificate_holds_is_read_out_of_it() {
-        let key = rcgen::KeyPair::generate().expect("a key");
-        let mut params =
-            rcgen::CertificateParams::new(vec!["arvok.example".to_owned()]).expect("a name");
-        params.not_after = rcgen::date_time_ymd(2031, 5, 6);
-        let certificate = params.self_signed(&key).expect("a certificate");
-        let until = expires(certificate.der()).expect("is read");
-        assert_eq!(until.date_naive().to_string(), "2031-05-06");
-        assert_eq!(expires(b"none"), None);
     }
 }

@@ -22,6 +22,7 @@ mod heartbeats;
 mod intake;
 mod key;
 mod listeners;
+mod lmtp;
 mod log;
 mod metrics;
 mod node;
@@ -45,6 +46,7 @@ mod supervise;
 #[cfg(test)]
 mod tests;
 mod timers;
+mod tls;
 
 pub use config::{Config, ConfigError};
 pub use log::LogWriter;

@@ -29,6 +29,8 @@ pub(crate) enum ApiError {
     BadPassword,
     #[error("this source believes what is signed with its key: {0}")]
     UnsignedSender(String),
+    #[error("this source believes senders with a certificate of the name that it says: {0}")]
+    NoCertificate(String),
     #[error("nothing is taken for this source from {0}")]
     From(String),
     #[error("this token is not known here; it may have been revoked, or the session has ended")]
@@ -115,6 +117,7 @@ impl ApiError {
             Self::NoPassword => (StatusCode::UNAUTHORIZED, "no-token"),
             Self::BadPassword => (StatusCode::UNAUTHORIZED, "bad-token"),
             Self::Unsigned(_) | Self::UnsignedSender(_) => (StatusCode::UNAUTHORIZED, "not-signed"),
+            Self::NoCertificate(_) => (StatusCode::FORBIDDEN, "no-certificate"),
             Self::From(_) => (StatusCode::FORBIDDEN, "not-from-there"),
             Self::SignIn => (StatusCode::UNAUTHORIZED, "sign-in-needed"),
             Self::LinkUsed(_) => (StatusCode::GONE, "link-used"),

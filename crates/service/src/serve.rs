@@ -15,8 +15,15 @@ use crate::{
     restore, self_monitoring, subscribers,
     supervise::supervise,
     timers,
+    tls::{ClientNames, ServerTls, TlsError},
 };
-use actix_web::{App, HttpServer, dev::ServerHandle, middleware::from_fn, web};
+use actix_tls::accept::rustls_0_23::TlsStream;
+use actix_web::{
+    App, HttpServer,
+    dev::{Extensions, ServerHandle},
+    middleware::from_fn,
+    web,
+};
 use arvok_api::Change;
 use arvok_connect::Drivers;
 use arvok_core::{
@@ -32,6 +39,7 @@ use arvok_store::{
     schema, secrets,
 };
 use std::{
+    any::Any,
     future::Future,
     net::SocketAddr,
     path::PathBuf,
@@ -66,6 +74,9 @@ pub enum ServeError {
     /// The client for outward calls.
     #[error(transparent)]
     Http(#[from] arvok_connect::CallError),
+    /// TLS.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
     /// The data folder.
     #[error("the data folder: {0}")]
     Data(#[from] Unusable),
@@ -176,6 +187,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     // Whoever has the port already is found out before anything is begun or migrated.
     let socket = bound(config.listen)
         .map_err(|error| ServeError::Listen { address: config.listen, error })?;
+    let tls = ServerTls::open(&config.tls)?;
     let folder = DataFolder::open(&config.data)?;
     let (pools, cluster) = opened(&config).await?;
     let first_token = match config.recover {
@@ -188,7 +200,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
     let (door, queue) = AdmissionControl::new();
     let (stop, stopping) = watch::channel(false);
     let mut node =
-        Node::new(&config, pools, installation, (key.vault, Drivers::new()?), door, stopping);
+        Node::new(&config, pools, installation, tls, (key.vault, Drivers::new()?), door, stopping);
     node.calls.key_fault = key.fault;
     let node = Arc::new(node);
     let listener = Listener::start(&node.pools.work).await?;
@@ -205,6 +217,9 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
 
     let (server, address) = serve_http(socket, Arc::clone(&node))?;
     let mut tasks = JoinSet::new();
+    if node.tls.is_some() {
+        supervised(&mut tasks, &node, "certificates", watch_certificates);
+    }
     background(&mut tasks, &node, listener, &queue);
     let mut finishing = Vec::new();
     match &node.calls.key_fault {
@@ -390,13 +405,21 @@ async fn begin_retention(node: &Node, config: &Config) -> Result<(), ServeError>
     Ok(())
 }
 
+/// Looks at the files of TLS until the node stops.
+async fn watch_certificates(node: Arc<Node>) {
+    if let Some(tls) = &node.tls {
+        Arc::clone(tls).watch(node.stopping.clone()).await;
+    }
+}
+
 /// Warns of what goes over lines that anybody on the way can read.
 fn warn_of_bare_lines(config: &Config, node: &Node) {
-    if !config.listen.ip().is_loopback() && !node.public_url().starts_with("https://") {
+    let is_bare = node.tls.is_none() && !config.listen.ip().is_loopback();
+    if is_bare && !node.public_url().starts_with("https://") {
         tracing::warn!(
             "it listens on {} without TLS: tokens and sessions can be read on the way, and \
-            browsers keep no session; put \
-            a proxy with TLS before it and set public_url to its https:// address",
+            browsers keep no session; name a certificate and its key (tls.certificate, tls.key), \
+            or put a proxy with TLS before it and set public_url to its https:// address",
             config.listen
         );
     }
@@ -626,6 +649,7 @@ fn serve_http(
     // Another that started at the same moment may have been quicker.
     let taken = |error| ServeError::Listen { address, error };
     let socket = socket.listen(BACKLOG).and_then(TcpListener::into_std).map_err(taken)?;
+    let tls = node.tls.as_ref().map(ServerTls::config).transpose()?;
     let state = web::Data::from(node);
     let server = HttpServer::new(move || {
         App::new()
@@ -640,10 +664,20 @@ fn serve_http(
     .shutdown_timeout(5)
     .max_connections(4096)
     .client_request_timeout(Duration::from_secs(10))
-    .listen(socket)
-    .map_err(ServeError::Socket)?
-    .run();
+    .on_connect(keep_certificate);
+    let server = match tls {
+        None => server.listen(socket),
+        Some(tls) => server.listen_rustls_0_23(socket, tls),
+    };
+    let server = server.map_err(ServeError::Socket)?.run();
     let handle = server.handle();
     tokio::spawn(server);
     Ok((handle, address))
+}
+
+/// Keeps who a connection has shown to be with what comes over it.
+fn keep_certificate(connection: &dyn Any, kept: &mut Extensions) {
+    if let Some(stream) = connection.downcast_ref::<TlsStream<actix_web::rt::net::TcpStream>>() {
+        kept.insert(ClientNames::of(stream.get_ref().1.peer_certificates()));
+    }
 }

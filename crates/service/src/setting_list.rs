@@ -26,7 +26,7 @@ const fn reloaded(words: [&'static str; 5]) -> SettingDescription {
 }
 
 /// All settings.
-pub const SETTINGS: [SettingDescription; 26] = [
+pub const SETTINGS: [SettingDescription; 29] = [
     setting([
         "listen",
         "ARVOK_LISTEN",
@@ -75,6 +75,27 @@ pub const SETTINGS: [SettingDescription; 26] = [
         "an http:// or https:// address",
         "the address it listens on",
         "where people reach the console, for links in messages",
+    ]),
+    setting([
+        "tls.certificate",
+        "ARVOK_TLS_CERTIFICATE",
+        "a file in PEM",
+        "none: it speaks no TLS",
+        "its certificate and what is between that and its authority; looked at every 5 s",
+    ]),
+    setting([
+        "tls.key",
+        "ARVOK_TLS_KEY",
+        "a file in PEM",
+        "none",
+        "the private key of the certificate; looked at every 5 s",
+    ]),
+    setting([
+        "tls.client_authorities",
+        "ARVOK_TLS_CLIENT_AUTHORITIES",
+        "a file in PEM",
+        "none: senders are asked for no certificate",
+        "whose certificates senders may prove themselves by; looked at every 5 s",
     ]),
     setting([
         "answers.address",

@@ -38,6 +38,8 @@ pub struct Beat {
     pub fault: Option<String>,
     /// Why no answers by mail come to it.
     pub answers_fault: Option<String>,
+    /// Until when the certificate holds by which it speaks TLS.
+    pub certificate_until: Option<DateTime<Utc>>,
     /// How its listeners stand.
     pub listeners: Vec<ListenerItem>,
 }
@@ -47,12 +49,14 @@ pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError
     let sql = "WITH former AS (DELETE FROM node WHERE host = $2 AND address = $3 AND name <> $1)
         INSERT INTO node (name, host, address, build, since, seen, generation, clock_offset,
         intake_bytes,
-            oldest_seconds, commit_seconds, fault, listeners, answers_fault)
-        VALUES ($1, $2, $3, $4, $5, clock_timestamp(), $6, $7, $8, $9, $10, $11, $12, $13)
+            oldest_seconds, commit_seconds, fault, listeners, answers_fault,
+            certificate_until)
+        VALUES ($1, $2, $3, $4, $5, clock_timestamp(), $6, $7, $8, $9, $10, $11, $12, $13, $14)
         ON CONFLICT (name) DO UPDATE SET seen = excluded.seen, generation = excluded.generation,
             clock_offset = excluded.clock_offset, intake_bytes = excluded.intake_bytes,
             oldest_seconds = excluded.oldest_seconds, commit_seconds = excluded.commit_seconds, fault = excluded.fault,
-            listeners = excluded.listeners, answers_fault = excluded.answers_fault";
+            listeners = excluded.listeners, answers_fault = excluded.answers_fault,
+            certificate_until = excluded.certificate_until";
     let b = beat.clone();
     let values = vec![
         b.name.into(),
@@ -68,6 +72,7 @@ pub async fn beat(db: &DatabaseConnection, beat: &Beat) -> Result<(), StoreError
         b.fault.into(),
         serde_json::json!(b.listeners).into(),
         b.answers_fault.into(),
+        b.certificate_until.into(),
     ];
     sql::run(db, sql, values).await.map(|_| ())
 }
@@ -132,7 +137,7 @@ pub async fn forget_silent(db: &DatabaseConnection) -> Result<u64, StoreError> {
 /// The nodes heard of within the last day, the longest running first.
 pub async fn all(db: &DatabaseConnection) -> Result<Vec<NodeItem>, StoreError> {
     let sql = "SELECT name, host, address, build, since, seen, generation, clock_offset,
-        intake_bytes, fault, answers_fault,
+        intake_bytes, fault, answers_fault, certificate_until,
             listeners, oldest_seconds AS oldest_delivery, commit_seconds AS commit,
             extract(epoch FROM clock_timestamp() - seen)::float8 AS lag,
             (SELECT count(*) FROM job j WHERE j.node = n.name AND j.state = 'running') AS leases

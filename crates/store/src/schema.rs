@@ -146,6 +146,10 @@ impl MigratorTrait for Migrator {
                 name: "0032_heartbeat",
                 sql: include_str!("../migrations/0032_heartbeat.sql"),
             }),
+            Box::new(Step {
+                name: "0033_node_certificate",
+                sql: include_str!("../migrations/0033_node_certificate.sql"),
+            }),
         ]
     }
 }

@@ -3448,7 +3448,7 @@ export interface components {
             node: string;
             /** @description How messages come. */
             transport: components["schemas"]["Transport"];
-            /** @description Where, as `address:port`. */
+            /** @description Where, as `address:port`; of a broker its connection, and the session or the queue. */
             address: string;
             /** @description Whether they can come. */
             state: components["schemas"]["ListenerState"];
@@ -3464,6 +3464,11 @@ export interface components {
              * @description Connections that are open.
              */
             open: number;
+            /**
+             * Format: int64
+             * @description Messages that wait in the queue, where the broker tells.
+             */
+            waiting?: number | null;
             /**
              * Format: int64
              * @description Messages that are recorded.
@@ -3489,7 +3494,7 @@ export interface components {
          * @description Whether messages can come to a listener.
          * @enum {string}
          */
-        ListenerState: "starting" | "listening" | "failed";
+        ListenerState: "starting" | "listening" | "standby" | "failed";
         /** @description What a command or a script has written so far. */
         LiveText: {
             /** @description The last lines. */
@@ -3842,6 +3847,11 @@ export interface components {
             fault?: string | null;
             /** @description Why no answers by mail come to it, where they should. */
             answers_fault?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when the certificate holds by which it speaks TLS, where it does.
+             */
+            certificate_until?: string | null;
             /** @description How its listeners stand, for senders that do not come by HTTP. */
             listeners?: components["schemas"]["ListenerItem"][];
         };
@@ -6227,7 +6237,7 @@ export interface components {
          * @description How messages come to a listener.
          * @enum {string}
          */
-        Transport: "udp" | "tcp";
+        Transport: "udp" | "tcp" | "tls" | "mqtt" | "amqp" | "lmtp";
         /** @description What came of it. */
         TriedOperation: {
             state?: components["schemas"]["CallState"] | null;

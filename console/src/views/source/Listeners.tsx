@@ -9,6 +9,7 @@ type Listener = NonNullable<DefinitionDetail['listeners']>[number];
 const STATES: Record<Listener['state'], Tone> = {
   starting: 'plain',
   listening: 'good',
+  standby: 'plain',
   failed: 'bad',
 };
 
@@ -19,6 +20,7 @@ const counts = (l: Listener) =>
     l.dropped > 0 && `${l.dropped} lost`,
     l.refused > 0 && `${l.refused} refused`,
     l.open > 0 && some(l.open, 'open connection'),
+    l.waiting != null && `${l.waiting} waiting in the queue`,
   ].filter(Boolean);
 
 export function Listeners({ of }: { of: Listener[] }) {

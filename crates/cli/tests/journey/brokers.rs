@@ -1,41 +1,7 @@
 //! Brokers, as people reach them: a message by hand and by a job, and what is told of it.
 
-use crate::kit::{Stage, folder, until};
+use crate::kit::{Mosquitto, Stage};
 use serde_json::json;
-use std::{
-    fs,
-    net::{TcpListener, TcpStream},
-    process::{Child, Command, Stdio},
-};
-
-/// A broker that ends with the test.
-struct Mosquitto {
-    child: Child,
-    port: u16,
-}
-
-impl Mosquitto {
-    fn start() -> Self {
-        let config = folder("mosquitto").join("config");
-        let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
-        let port = listener.local_addr().expect("an address").port();
-        drop(listener);
-        let text = format!("listener {port} 127.0.0.1\nallow_anonymous true\nuser root\n");
-        fs::write(&config, text).expect("writes");
-        let mut command = Command::new("/usr/sbin/mosquitto");
-        command.arg("-c").arg(&config).stdout(Stdio::null()).stderr(Stdio::null());
-        let child = command.spawn().expect("Debian has mosquitto");
-        until("the broker to listen", || TcpStream::connect(("127.0.0.1", port)).ok());
-        Self { child, port }
-    }
-}
-
-impl Drop for Mosquitto {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
 
 #[test]
 fn a_message_is_tried_by_hand_sent_by_a_job_and_what_came_of_it_is_told() {

@@ -1,8 +1,12 @@
-//! AMQP 0-9-1: a message that the broker confirms, and a look at a queue. The library speaks over a
-//! line that is made here, so that TLS is spoken as everywhere else, and nothing of a call is left
-//! when it is over.
+//! AMQP 0-9-1: a message that the broker confirms, a look at a queue, and its messages. The library
+//! speaks over a line that is made here, so that TLS is spoken as everywhere else, and nothing of a
+//! call is left when it is over.
 
-use super::{Broker, end, late, shown};
+use super::{
+    Broker, end, late,
+    message::{BrokerMessage, MessageHandle, Receipt},
+    shown,
+};
 use crate::{
     driver::{Called, Driver, Way, unsent},
     tls,
@@ -14,13 +18,18 @@ use async_rs::{
     util::Task,
 };
 use futures_util::{
-    Stream,
+    Stream, StreamExt,
     io::{AsyncRead, AsyncWrite},
 };
 use lapin::{
-    AsyncTcpStream, BasicProperties, Confirmation, Connection, ConnectionProperties, ErrorKind,
-    options::{BasicPublishOptions, ConfirmSelectOptions, QueueDeclareOptions},
-    types::{AMQPValue, FieldTable},
+    Acker, AsyncTcpStream, BasicProperties, Channel, Confirmation, Connection,
+    ConnectionProperties, Consumer, ErrorKind,
+    message::Delivery,
+    options::{
+        BasicAckOptions, BasicConsumeOptions, BasicPublishOptions, BasicQosOptions,
+        ConfirmSelectOptions, QueueDeclareOptions,
+    },
+    types::{AMQPValue, FieldTable, ShortString},
     uri::{AMQPAuthority, AMQPQueryString, AMQPScheme, AMQPUri, AMQPUserInfo},
 };
 use percent_encoding::percent_decode_str;
@@ -186,6 +195,139 @@ fn refused(why: lapin::Error, way: Way<'_>, has_left: bool) -> Result<AmqpAnswer
 
 fn broken(why: &lapin::Error, way: Way<'_>, has_left: bool) -> Failure {
     Failure::new(end(has_left), format!("{}: {why}", way.base))
+}
+
+/// A line over which the messages of a queue come.
+pub(crate) struct AmqpConsumer {
+    line: Line,
+    channel: Channel,
+    coming: Consumer,
+    queue: String,
+    base: String,
+}
+
+/// The header by which a message that is handed on says why.
+const UNREADABLE: &str = "x-arvok-unreadable";
+
+impl AmqpConsumer {
+    /// Begins to take messages of a queue, so many unacknowledged ones at a time.
+    ///
+    /// # Errors
+    /// That nobody is there who lets us in, or there is no such queue.
+    pub(crate) async fn open(way: Way<'_>, queue: &str, at_once: u16) -> Result<Self, Failure> {
+        let opening = async {
+            let line = Line::open(way).await?;
+            let wrong = |e: lapin::Error| broken(&e, way, false);
+            let channel = line.connection.create_channel().await.map_err(wrong)?;
+            channel.basic_qos(at_once, BasicQosOptions::default()).await.map_err(wrong)?;
+            channel.confirm_select(ConfirmSelectOptions::default()).await.map_err(wrong)?;
+            let (options, table) = (BasicConsumeOptions::default(), FieldTable::default());
+            let coming = channel.basic_consume(queue.into(), "".into(), options, table).await;
+            let coming = coming.map_err(wrong)?;
+            let (queue, base) = (queue.to_owned(), way.base.to_owned());
+            Ok(Self { line, channel, coming, queue, base })
+        };
+        let opened = tokio::time::timeout(way.timeout, opening).await;
+        opened.unwrap_or_else(|_| Err(late(way, false)))
+    }
+
+    pub(super) async fn next(&mut self) -> Result<BrokerMessage, String> {
+        let come = self.coming.next().await;
+        let come = come.ok_or_else(|| format!("{} gives nothing any more", self.base))?;
+        let Delivery { exchange, routing_key, redelivered, properties, data, acker, .. } =
+            come.map_err(|e| format!("{}: {e}", self.base))?;
+        let text = |text: &Option<ShortString>| {
+            text.as_ref().map_or_else(String::new, ToString::to_string)
+        };
+        let headers = properties.headers().as_ref().map(values).unwrap_or_default();
+        let id = properties.message_id().as_ref().map(ToString::to_string);
+        Ok(BrokerMessage {
+            raw: data,
+            properties: Map::from_iter([
+                ("exchange".to_owned(), exchange.to_string().into()),
+                ("routing_key".to_owned(), routing_key.to_string().into()),
+                ("headers".to_owned(), headers.into()),
+                ("content_type".to_owned(), text(properties.content_type()).into()),
+                ("message_id".to_owned(), text(properties.message_id()).into()),
+            ]),
+            is_again: redelivered,
+            id: id.filter(|id| !id.is_empty()),
+            number: None,
+            receipt: Receipt(MessageHandle::Amqp(acker)),
+        })
+    }
+
+    pub(super) async fn hand_on(
+        &self,
+        exchange: &str,
+        (raw, properties): (&[u8], &Map<String, Value>),
+        reason: &str,
+    ) -> Result<(), String> {
+        let wrong = |why: String| format!("exchange {exchange} does not take it: {why}");
+        let text = |name: &str| properties.get(name).and_then(Value::as_str).unwrap_or_default();
+        let mut headers = FieldTable::default();
+        headers.insert(UNREADABLE.into(), AMQPValue::LongString(reason.into()));
+        let mut given =
+            BasicProperties::default().with_delivery_mode(PERSISTENT).with_headers(headers);
+        if !text("content_type").is_empty() {
+            given = given.with_content_type(text("content_type").into());
+        }
+        if !text("message_id").is_empty() {
+            given = given.with_message_id(text("message_id").into());
+        }
+        let options = BasicPublishOptions::default();
+        let key = text("routing_key");
+        let publishing =
+            self.channel.basic_publish(exchange.into(), key.into(), options, raw, given);
+        let confirm = publishing.await.map_err(|e| wrong(e.to_string()))?;
+        match confirm.await.map_err(|e| wrong(e.to_string()))? {
+            Confirmation::Ack(_) => Ok(()),
+            Confirmation::Nack(_) | Confirmation::NotRequested => Err(wrong("it says no".into())),
+        }
+    }
+
+    pub(super) async fn waiting(&self) -> Result<u32, String> {
+        let options = QueueDeclareOptions { passive: true, ..QueueDeclareOptions::default() };
+        let queue = self.queue.as_str().into();
+        let looked = self.channel.queue_declare(queue, options, FieldTable::default()).await;
+        looked.map(|queue| queue.message_count()).map_err(|e| format!("{}: {e}", self.base))
+    }
+
+    pub(super) async fn close(self) {
+        self.line.close().await;
+    }
+}
+
+/// Says that a message is done with.
+pub(super) async fn acknowledge(acker: &Acker) -> Result<(), String> {
+    match acker.ack(BasicAckOptions::default()).await {
+        Ok(_) => Ok(()),
+        Err(e) => Err(e.to_string()),
+    }
+}
+
+/// Headers as values; of those of other types there is none.
+fn values(headers: &FieldTable) -> Map<String, Value> {
+    let value = |value: &AMQPValue| {
+        Some(match value {
+            AMQPValue::Boolean(is) => (*is).into(),
+            AMQPValue::ShortShortInt(n) => (*n).into(),
+            AMQPValue::ShortShortUInt(n) => (*n).into(),
+            AMQPValue::ShortInt(n) => (*n).into(),
+            AMQPValue::ShortUInt(n) => (*n).into(),
+            AMQPValue::LongInt(n) => (*n).into(),
+            AMQPValue::LongUInt(n) => (*n).into(),
+            AMQPValue::LongLongInt(n) => (*n).into(),
+            AMQPValue::Double(n) => (*n).into(),
+            AMQPValue::Float(n) => (*n).into(),
+            AMQPValue::ShortString(text) => text.to_string().into(),
+            AMQPValue::LongString(text) => text.to_string().into(),
+            AMQPValue::Timestamp(seconds) => (*seconds).into(),
+            _ => return None,
+        })
+    };
+    let all = headers.inner().iter();
+    all.filter_map(|(name, of)| Some((name.to_string(), value(of)?))).collect()
 }
 
 /// A line to a broker that has let us in; all of it is gone with it.

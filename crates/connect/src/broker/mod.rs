@@ -1,11 +1,16 @@
 //! Brokers, over MQTT and AMQP: where one is, and how a line to it is made. Each call has a line of
-//! its own.
+//! its own, and so has whoever takes messages.
 
 mod amqp;
+mod consumer;
+mod message;
 mod mqtt;
 
-pub(crate) use amqp::Amqp;
-pub(crate) use mqtt::Mqtt;
+pub(crate) use amqp::{Amqp, AmqpConsumer};
+pub(crate) use consumer::ProtocolLine;
+pub use consumer::{BrokerConsumer, Subscription};
+pub use message::{BrokerMessage, Receipt};
+pub(crate) use mqtt::{Mqtt, MqttConsumer};
 
 use crate::driver::{Way, unsent};
 use arvok_core::connector::{CallEnd, Failure, Opened};

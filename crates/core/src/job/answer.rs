@@ -1,16 +1,11 @@
 //! Answers to questions that come by mail (RFC 5322): who writes, whether it is a person, and what
 //! is chosen.
 
-use crate::{connector::visit::PageReader, glob::Glob, text::cut};
+use crate::{glob::Glob, html_text::text_of_html, text::cut};
 use mail_parser::{HeaderName, HeaderValue, Message, MessageParser, MimeHeaders};
 
 /// Most lines that are looked at.
 const MAX_LINES: usize = 500;
-/// How much is read of a message in HTML, in bytes, in which pieces, and how many nodes it may
-/// have: an answer stands at its beginning.
-const MAX_HTML: usize = 32 << 10;
-const PIECE: usize = 64;
-const MAX_NODES: usize = 10_000;
 /// Longest remark, in bytes.
 const MAX_REMARK: usize = 1000;
 /// Most recipients that are looked at, and the longest address (RFC 5321, section 4.5.3.1).
@@ -72,7 +67,7 @@ impl MailAnswer {
         };
         let is_html = message.text_part(0).is_some_and(|part| part.is_text_html());
         let text = match message.body_html(0).filter(|_| is_html) {
-            Some(html) => of_html(&html),
+            Some(html) => text_of_html(&html),
             None => message.body_text(0).unwrap_or_default().into_owned(),
         };
         Some(Self { from, automatic, lines: written(&text), recipients: recipients(&message) })
@@ -139,17 +134,6 @@ fn recipients(message: &Message<'_>) -> Vec<String> {
         }
     }
     found
-}
-
-/// The lines of a message in HTML; none of one that makes very much of little.
-fn of_html(html: &str) -> String {
-    let (mut reader, mut rest) = (PageReader::default(), cut(html, MAX_HTML));
-    while !rest.is_empty() && reader.nodes() <= MAX_NODES {
-        let (piece, more) = rest.split_at(rest.ceil_char_boundary(PIECE.min(rest.len())));
-        reader.read(piece);
-        rest = more;
-    }
-    if rest.is_empty() { reader.finish().lines() } else { String::new() }
 }
 
 /// What was written of a text, up to what is quoted, forwarded or a signature (RFC 3676, section

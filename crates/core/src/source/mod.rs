@@ -38,14 +38,14 @@ mod sender_lines;
 mod silence;
 
 pub use intake::{
-    AddressRange, Delivery, HEADERS, Handshake, HandshakeRequest, HeaderField, Heartbeat,
-    HeartbeatChange, HmacDigest, HttpIntake, Intake, IntakeDoc, PEER, Poll, PollLook, PollLooked,
-    SenderHmac, SenderProof, SenderProofOf, SignatureEncoding, SignedPart, Syslog, Webhook,
-    schedule_message,
+    AddressRange, AmqpIntake, Delivery, HEADERS, Handshake, HandshakeRequest, HeaderField,
+    Heartbeat, HeartbeatChange, HmacDigest, HttpIntake, Intake, IntakeDoc, MailIntake, MqttIntake,
+    PEER, Poll, PollLook, PollLooked, RECIPIENT, SenderHmac, SenderProof, SenderProofOf,
+    SignatureEncoding, SignedPart, Syslog, Webhook, schedule_message,
 };
 pub use rate_limit::{LimitUse, RateLimit, RateLimitDoc};
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
-pub use sender_lines::{ADDRESS, SenderLine};
+pub use sender_lines::{ADDRESS, BROKER_HOST, BROKER_PORT, BROKER_URL, SenderLine};
 pub use silence::is_steady;
 
 use crate::{
@@ -54,7 +54,7 @@ use crate::{
     document::{Checker, Document, Problem},
     expr::{Expr, Template},
 };
-use intake::Message;
+use intake::{Message, POLL};
 use read::{Lines, MAX_STEPS, Payload};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -63,9 +63,6 @@ use std::cell::Cell;
 
 /// Arvok's own source: what it tells of itself. No document is called so.
 pub const OWN: &str = "arvok";
-
-/// Where the operation stands whose messages are fetched.
-const POLL: &str = "/intake/poll";
 
 /// Most rules that an event tells of.
 const LONGEST_CHAIN: usize = 20;
@@ -227,11 +224,11 @@ impl Definition for Source {
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
-        self.intake.poll().map(|poll| (Kind::Connection, poll.via.clone())).into_iter().collect()
+        self.intake.via().map(|via| (Kind::Connection, via.to_owned())).into_iter().collect()
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
-        self.intake.poll().map_or_else(Vec::new, |poll| poll.misfits(POLL, others))
+        self.intake.misfits(others)
     }
 }
 

@@ -14,6 +14,13 @@ use serde_json::Value;
 /// Stands for the address of the service in lines.
 pub const ADDRESS: &str = "{address}";
 
+/// Stands for the host of a broker.
+pub const BROKER_HOST: &str = "{broker_host}";
+/// Its port.
+pub const BROKER_PORT: &str = "{broker_port}";
+/// All of it.
+pub const BROKER_URL: &str = "{broker_url}";
+
 const SHELL: &str = include_str!("hooks/spool.sh");
 const PYTHON: &str = include_str!("hooks/spool.py");
 
@@ -33,7 +40,8 @@ impl SenderLine {
 }
 
 impl Source {
-    /// What its senders need. The secret of the source is `$KEY` in it.
+    /// What its senders need. The secret of the source is `$KEY` in it, or the file of their
+    /// certificate and its key.
     pub fn sender_lines(&self) -> Vec<SenderLine> {
         match &self.intake {
             Intake::Webhook(webhook) => {
@@ -63,7 +71,9 @@ impl Source {
                 ]
             }
             Intake::Syslog(syslog) => {
+                let by_certificate = syslog.certificate.is_some();
                 let lines = [("--tcp --octet-count", syslog.tcp), ("--udp", syslog.udp)];
+                let tls = syslog.tls.map(|at| over_tls(at, by_certificate));
                 let line = |(how, at): (&str, Option<SocketAddr>)| {
                     let at = at?;
                     Some(SenderLine::new(
@@ -76,8 +86,38 @@ impl Source {
                         ),
                     ))
                 };
-                lines.into_iter().filter_map(line).collect()
+                lines.into_iter().filter_map(line).chain(tls).collect()
             }
+            Intake::Mqtt(mqtt) => {
+                let topic = mqtt.topics.first().map(String::as_str).unwrap_or_default();
+                vec![SenderLine::new(
+                    "One message",
+                    format!(
+                        "mosquitto_pub --protocol-version 5 --qos 1 --host {BROKER_HOST} \
+                        --port {BROKER_PORT} --topic '{}' --message '{NORMAL}'",
+                        topic.replace(['+', '#'], "quill")
+                    ),
+                )]
+            }
+            Intake::Amqp(amqp) => vec![SenderLine::new(
+                "One message",
+                format!(
+                    "amqp-publish --url {BROKER_URL} --persistent --routing-key '{}' \
+                    --body '{NORMAL}'",
+                    amqp.queue
+                ),
+            )],
+            Intake::Mail(mail) => vec![SenderLine::new(
+                "One message, as a mail server delivers it",
+                format!(
+                    "python3 -c 'import smtplib; smtplib.LMTP(\"{}\", {}).sendmail(\
+                    \"boiler@skerrow.example\", [\"{}\"], \"From: boiler@skerrow.example\\r\\n\
+                    Subject: the boiler is cold\\r\\n\\r\\nBelow 1 bar.\\r\\n\")'",
+                    mail.lmtp.ip(),
+                    mail.lmtp.port(),
+                    mail.example_recipient()
+                ),
+            )],
             Intake::Schedule(_) | Intake::Poll(_) => Vec::new(),
         }
     }
@@ -104,13 +144,32 @@ impl Source {
             ));
         }
         if let Some(proof) = http.proofs.first() {
+            let identity = match proof {
+                SenderProofOf::Certificate(_) => "CONTEXT.load_cert_chain(KEY)\n",
+                _ => "",
+            };
             lines.push(SenderLine::new(
                 "A script that tries again, for Python",
-                filled(&PYTHON.replace("{proof}", &in_python(proof))),
+                filled(
+                    &PYTHON.replace("{proof}", &in_python(proof)).replace("{identity}", identity),
+                ),
             ));
         }
         lines
     }
+}
+
+/// A message over TLS, framed by its octets: `logger` speaks none.
+fn over_tls(at: SocketAddr, by_certificate: bool) -> SenderLine {
+    let shown = if by_certificate { r#"-cert "$KEY" -key "$KEY" "# } else { "" };
+    SenderLine::new(
+        "A line of syslog over TLS",
+        format!(
+            "line='<27>1 - quill-boiler-1 boiler - - - pressure below 1 bar'; \
+            printf '%s %s' \"$(printf %s \"$line\" | wc -c)\" \"$line\" | openssl s_client -quiet \
+            -no_ign_eof -verify_return_error {shown}-connect {at}"
+        ),
+    )
 }
 
 /// An alert in the normal form, and an event.
@@ -138,13 +197,20 @@ fn in_words(http: &HttpIntake) -> Option<String> {
         SenderProofOf::Shown(Credential::Header { name, .. }) => {
             Some(format!(r#"--header "{name}: $KEY" "#))
         }
+        SenderProofOf::Certificate(_) => Some(r#"--cert "$KEY" "#.to_owned()),
         _ => None,
     })
 }
 
 /// What prints the same as a line of curl's configuration: no list of processes shows it.
 fn for_config(proof: &SenderProof) -> Option<String> {
-    let SenderProofOf::Shown(shown) = proof else { return None };
+    let shown = match proof {
+        SenderProofOf::Shown(shown) => shown,
+        SenderProofOf::Certificate(_) => {
+            return Some(r#"printf 'cert = "%s"\n' "$KEY""#.to_owned());
+        }
+        SenderProofOf::Hmac(_) | SenderProofOf::StandardWebhooks(_) => return None,
+    };
     match shown {
         CredentialOf::Bearer(_) => {
             Some(r#"printf 'header = "Authorization: Bearer %s"\n' "$KEY""#.to_owned())
@@ -174,6 +240,7 @@ fn in_python(proof: &SenderProof) -> String {
             "    return {\"Authorization\": f\"Bearer {KEY}\"}".to_owned()
         }
         SenderProofOf::Hmac(hmac) => signing(hmac),
+        SenderProofOf::Certificate(_) => "    return {}".to_owned(),
         SenderProofOf::StandardWebhooks(_) => "    \
             at, name = str(int(time.time())), hashlib.sha256(body).hexdigest()\n    \
             key = base64.b64decode(KEY.removeprefix(\"whsec_\"))\n    \

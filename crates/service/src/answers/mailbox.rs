@@ -2,8 +2,8 @@
 //! nodes one reads at a time, and a message is marked as seen once what became of it is recorded: a
 //! node that dies in between leaves it to be read again, and an answer may be taken twice.
 
-use super::taken::{Reply, known, read, take};
-use crate::node::Node;
+use super::taken::{known, read, take};
+use crate::{lmtp::Reply, node::Node};
 use arvok_connect::{OpenMailbox, Unseen};
 use arvok_store::leases;
 use std::{collections::BTreeMap, time::Duration};

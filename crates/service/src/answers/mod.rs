@@ -1,16 +1,16 @@
 //! Answers to questions that come by mail, each to the address that its question had: a mail server
-//! delivers them over LMTP (RFC 2033), with which [`session`] speaks, or puts them into a mailbox,
+//! delivers them over LMTP (RFC 2033), with which [`lmtp`] speaks, or puts them into a mailbox,
 //! which [`mailbox`] reads. [`taken`] decides what becomes of a message.
 //!
 //! Nothing is acknowledged before it is recorded; what cannot be recorded now is to be delivered
 //! again, as mail servers do.
 
 mod mailbox;
-mod session;
 mod taken;
 
-use crate::node::Node;
+use crate::{lmtp, node::Node};
 use std::{sync::Arc, time::Duration};
+use taken::Answers;
 use tokio::{net::TcpListener, sync::Semaphore, task::JoinSet};
 
 /// Most mail servers that are spoken with at once.
@@ -62,11 +62,11 @@ async fn listen(node: Arc<Node>) {
                 (Ok((stream, _)), Ok(place)) => {
                     let node = Arc::clone(&node);
                     sessions.spawn(async move {
-                        session::serve(&node, stream).await;
+                        lmtp::serve(&Answers(&node), stream, node.stopping.clone()).await;
                         drop(place);
                     });
                 }
-                (Ok((stream, _)), Err(_)) => drop(tokio::spawn(session::refuse(stream))),
+                (Ok((stream, _)), Err(_)) => drop(tokio::spawn(lmtp::refuse(stream))),
                 (Err(e), _) => {
                     tracing::debug!("a mail server was not let in: {e}");
                     tokio::time::sleep(PAUSE).await;

@@ -3,6 +3,7 @@
 use crate::{
     api,
     executor::{self, answer_address},
+    lmtp::{Mailroom, Reply},
     node::Node,
 };
 use arvok_api::DecisionState;
@@ -19,19 +20,24 @@ use arvok_store::{
 /// Longest address that is noted, in bytes.
 const LONGEST_ADDRESS: usize = 200;
 
-/// What a mail server is told of a message, for one recipient.
-pub(super) struct Reply {
-    /// The status with its enhanced code (RFC 3463).
-    pub code: &'static str,
-    pub text: String,
-}
+/// The addresses of questions.
+pub(super) struct Answers<'n>(pub &'n Node);
 
-impl Reply {
-    fn new(code: &'static str, text: impl Into<String>) -> Self {
-        // One line, in ASCII (RFC 5321, section 4.2).
-        let text: String = text.into();
-        let plain = |c: char| if c.is_ascii() && !c.is_ascii_control() { c } else { '?' };
-        Self { code, text: cut(&text.chars().map(plain).collect::<String>(), 400).to_owned() }
+impl Mailroom for Answers<'_> {
+    const UNKNOWN: &'static str = "that is the address of no question";
+
+    async fn knows(&self, address: &str) -> Option<bool> {
+        known(self.0, address).await.ok().map(|found| found.is_some())
+    }
+
+    async fn take(&self, message: Vec<u8>, envelope: (&str, &[String])) -> Vec<Reply> {
+        let (sender, recipients) = envelope;
+        let answer = read(message, Some(sender)).await;
+        let mut replies = Vec::new();
+        for recipient in recipients {
+            replies.push(take(self.0, recipient, answer.as_ref()).await);
+        }
+        replies
     }
 }
 
@@ -73,7 +79,7 @@ async fn taken(
     answer: Option<&MailAnswer>,
 ) -> Result<Reply, StoreError> {
     let Some(decision) = known(node, address).await? else {
-        return Ok(Reply::new("550 5.1.1", "that is the address of no question"));
+        return Ok(Reply::new("550 5.1.1", Answers::UNKNOWN));
     };
     let from = answer.and_then(|answer| answer.from.as_deref()).unwrap_or_default();
     let from = cut(from, LONGEST_ADDRESS);

@@ -7,7 +7,7 @@ use super::{
     caller::Caller,
 };
 use crate::{
-    clock,
+    calls, clock,
     node::{Node, Published},
 };
 use actix_web::{HttpResponse, get, post, web};
@@ -25,7 +25,7 @@ use arvok_core::{
     runbook::Runbook,
     script::Script,
     settle,
-    source::{Intake, Poll, Source},
+    source::{BROKER_HOST, BROKER_PORT, BROKER_URL, Intake, Poll, Source},
     text::{cut, hint},
 };
 use arvok_store::{
@@ -167,9 +167,7 @@ pub(super) async fn one(
     let timer = source.and_then(|source| match &source.intake {
         Intake::Schedule(_) => Some(TimerKind::Schedule),
         Intake::Poll(_) => Some(TimerKind::Poll),
-        Intake::Webhook(_) | Intake::CloudEvents(_) | Intake::Syslog(_) | Intake::Heartbeat(_) => {
-            None
-        }
+        _ => None,
     });
     let next_due = match timer {
         Some(kind) => timers::due(&node.pools.questions, kind, &name).await?,
@@ -188,9 +186,15 @@ pub(super) async fn one(
         last_at: row.last_at,
         missing: row.missing,
     });
+    let broker = source.and_then(|source| broker_address(&published, source));
     let sender_lines = source.map(Source::sender_lines).unwrap_or_default().into_iter();
-    let sender_lines =
-        sender_lines.map(|line| SenderLineItem { title: line.title, text: line.text });
+    let sender_lines = sender_lines.map(|line| SenderLineItem {
+        title: line.title,
+        text: broker
+            .iter()
+            .flatten()
+            .fold(line.text, |text, (name, part)| text.replace(name, part)),
+    });
     let calendar = match entry.as_kind::<NamedCalendar>() {
         Some(named) => Some(calendars::state(&node, &caller, named.clone()).await?),
         None => None,
@@ -212,6 +216,22 @@ pub(super) async fn one(
         calendar,
         read_by_default,
     }))
+}
+
+/// What stands for the parts of a broker's address in the lines of its senders.
+fn broker_address(published: &Published, source: &Source) -> Option<[(&'static str, String); 3]> {
+    let (connection, _) = published.catalog.get::<Connection>(source.intake.via()?)?;
+    let base = calls::address(published, connection).ok()?;
+    let (scheme, rest) = base.split_once("://")?;
+    let (at, _) = rest.split_once('/').unwrap_or((rest, ""));
+    let usual = match scheme {
+        "mqtt" => "1883",
+        "mqtts" => "8883",
+        _ => "",
+    };
+    let (host, port) = at.rsplit_once(':').unwrap_or((at, usual));
+    let [host, port] = [host, port].map(str::to_owned);
+    Some([(BROKER_HOST, host), (BROKER_PORT, port), (BROKER_URL, base)])
 }
 
 /// How the messages of a source are fetched.

@@ -11,6 +11,7 @@ use crate::{
     clock,
     metrics::SourceLabel,
     node::{Node, Published, SecretScope},
+    tls::ClientNames,
 };
 use actix_web::{HttpRequest, ResponseError, http::StatusCode, web};
 use arvok_connect::{carries_signature, unsigned_sender};
@@ -61,7 +62,8 @@ pub(super) async fn proved<'p>(
 
 /// Whether a refusal is one of a sender, and not of what it has sent.
 fn is_of_sender(e: &ApiError) -> bool {
-    e.status_code() == StatusCode::UNAUTHORIZED || matches!(e, ApiError::From(_))
+    e.status_code() == StatusCode::UNAUTHORIZED
+        || matches!(e, ApiError::From(_) | ApiError::NoCertificate(_))
 }
 
 /// Notes that a sender of a source that there is was refused, and why.
@@ -118,7 +120,8 @@ async fn authenticate<'a>(
     let is_elsewhere = posted.is_some_and(|(_, http)| !admits(http));
     if let Some((source, http)) = posted.filter(|_| !is_elsewhere) {
         let mut signed_by = Vec::new();
-        let mut is_shown = false;
+        let names = request.conn_data::<ClientNames>().map_or(&[][..], |names| &names.0);
+        let mut is_shown = http.knows_certificate(names);
         for proof in &http.proofs {
             match proof.open(|template| scope.fill(template)) {
                 Ok(SenderProofOf::Shown(wanted)) => is_shown |= shows(request, &wanted),
@@ -135,7 +138,7 @@ async fn authenticate<'a>(
     let proofs = posted.map_or(&[][..], |(_, http)| &http.proofs);
     let shown = bearer(request).ok_or_else(|| match is_elsewhere {
         true => ApiError::From(refusals::from(request)),
-        false => unproved(proofs, basic(request).is_some()),
+        false => unproved(node, request, proofs),
     })?;
     let looked_up = match access::by_token(&node.pools.door, shown).await {
         // The connection may have died while nobody used it; the next one is new.
@@ -159,15 +162,33 @@ async fn authenticate<'a>(
 
 /// What is told a sender that has shown nothing, or another password: it is challenged by the
 /// scheme that its source takes (RFC 9110, section 11.6.1).
-fn unproved(proofs: &[SenderProof], has_password: bool) -> ApiError {
+fn unproved(node: &Node, request: &HttpRequest, proofs: &[SenderProof]) -> ApiError {
     let takes = |is: fn(&SenderProof) -> bool| proofs.iter().any(is);
+    let has_password = basic(request).is_some();
     if takes(|p| matches!(p, SenderProofOf::Shown(Credential::Basic { .. }))) {
         return if has_password { ApiError::BadPassword } else { ApiError::NoPassword };
     }
-    let is_signed = |p: &SenderProof| !matches!(p, SenderProofOf::Shown(_));
+    if !proofs.is_empty() && proofs.iter().all(|p| matches!(p, SenderProofOf::Certificate(_))) {
+        return ApiError::NoCertificate(why_no_certificate(node, request));
+    }
+    let is_signed =
+        |p: &SenderProof| matches!(p, SenderProofOf::Hmac(_) | SenderProofOf::StandardWebhooks(_));
     match takes(is_signed) {
         true => ApiError::UnsignedSender("it carries no signature".to_owned()),
         false => ApiError::NoToken,
+    }
+}
+
+/// Why a sender is not known by its certificate.
+fn why_no_certificate(node: &Node, request: &HttpRequest) -> String {
+    match request.conn_data::<ClientNames>() {
+        _ if node.tls.as_ref().is_none_or(|tls| !tls.asks_clients()) => {
+            "this node asks for none: it has no tls.client_authorities".to_owned()
+        }
+        Some(ClientNames(names)) if !names.is_empty() => {
+            format!("that of {} is not", cut(&names.join(", "), LONGEST_REFUSAL / 2))
+        }
+        _ => "none was shown".to_owned(),
     }
 }
 

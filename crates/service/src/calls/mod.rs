@@ -22,7 +22,10 @@ use crate::{
     random,
 };
 use arvok_api::{CallState, RunnerAct};
-use arvok_connect::{Call, CallOutcome, Called, HostKey, Opening, Ready, Redactor, Way};
+use arvok_connect::{
+    BrokerConsumer, Call, CallOutcome, Called, Drivers, HostKey, Opening, Ready, Redactor,
+    Subscription, Way,
+};
 use arvok_core::{
     Kind, Period, Principal, TraceContext,
     connector::{Answer, CallEnd, CallbackAt, Connection, Connector, Failure, Operation, Repeat},
@@ -362,6 +365,21 @@ async fn look(
     }
     let ready = ready(published, connection).map_err(unsent)?;
     node.calls.drivers.probe(ready.way(timeout)).await
+}
+
+/// Begins to take messages from the broker of a connection.
+pub(crate) async fn consume(
+    node: &Node,
+    via: &str,
+    subscription: Subscription<'_>,
+) -> Result<BrokerConsumer, String> {
+    let published = node.published();
+    let found = published.catalog.get::<Connection>(via);
+    let (connection, _) = found.ok_or_else(|| format!("there is no connection `{via}`"))?;
+    let timeout = Duration::from_millis(connection.timeout.millis());
+    let ready = ready(&published, connection)?;
+    let consumer = Drivers::consume(ready.way(timeout), subscription).await;
+    consumer.map_err(|failure| published.redactor.text(&failure.message))
 }
 
 /// The key that a machine of a connection shows now.

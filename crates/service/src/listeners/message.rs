@@ -8,9 +8,9 @@ use crate::{
     random,
     retry::Backoff,
 };
-use arvok_core::source::{Intake, PEER, Source};
+use arvok_core::source::{Intake, PEER, Source, Syslog};
 use futures_util::stream::FuturesUnordered;
-use serde_json::Map;
+use serde_json::{Map, Value};
 use std::{future::poll_fn, net::IpAddr, pin::Pin, task::Poll, time::Duration};
 
 /// Longest message, in bytes; of a longer one only its beginning is read.
@@ -19,12 +19,12 @@ pub(super) const LONGEST: usize = crate::admission::KEPT;
 /// its limit may have been changed.
 const LONGEST_WAIT: Duration = Duration::from_secs(1);
 
-/// Whether a source takes messages from there, as it is published now.
-pub(super) fn admits(node: &Node, source: &str, peer: IpAddr) -> bool {
+/// Whether a source takes messages of a sender, as it is published now.
+pub(super) fn admits(node: &Node, source: &str, is_its: impl Fn(&Syslog) -> bool) -> bool {
     let published = node.published();
     let known = published.catalog.get::<Source>(source);
     let admits = known.is_some_and(
-        |(source, _)| matches!(&source.intake, Intake::Syslog(syslog) if syslog.admits(peer)),
+        |(source, _)| matches!(&source.intake, Intake::Syslog(syslog) if is_its(syslog)),
     );
     if !admits {
         let label = SourceLabel { source: source.to_owned() };
@@ -40,38 +40,76 @@ pub(super) fn is_over_limit(node: &Node, source: &str) -> bool {
     known.is_some_and(|(source, _)| node.source_limits.over(source).is_some())
 }
 
-/// Takes a message. Nobody can be asked to send it again: while the records cannot be written it is
-/// tried again, under one id, so that it is taken once.
+/// A message as a listener has it.
+pub(super) struct HeardMessage {
+    pub raw: Vec<u8>,
+    /// What came with it, by the names of its intake.
+    pub properties: Map<String, Value>,
+    /// What it is known by if it comes again.
+    pub key: String,
+}
+
+/// What became of a message.
+pub(super) enum MessageOutcome {
+    /// It is recorded.
+    Taken,
+    /// It cannot be read, and is kept with this reason.
+    Kept(String),
+    /// Its source is not published any more.
+    Gone,
+}
+
+/// Takes a message that nobody can be asked to send again.
 pub(super) async fn receive(
     node: &Node,
     name: &str,
     status: &ListenerStatus,
-    raw: Vec<u8>,
-    peer: IpAddr,
+    (raw, peer): (Vec<u8>, IpAddr),
     admission: Admission,
 ) {
+    let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
+    let heard = HeardMessage { raw, properties, key: random::id() };
+    if let MessageOutcome::Gone = record(node, name, status, &heard, admission).await {
+        status.dropped();
+    }
+}
+
+/// Records a message: while the records cannot be written it is tried again, under one key, so
+/// that it is taken once.
+pub(super) async fn record(
+    node: &Node,
+    name: &str,
+    status: &ListenerStatus,
+    heard: &HeardMessage,
+    admission: Admission,
+) -> MessageOutcome {
     let mut admission = Some(admission);
-    let (id, mut backoff) = (random::id(), Backoff::new());
+    let mut backoff = Backoff::new();
     loop {
         let published = node.published();
         let Some((source, _)) = published.catalog.get::<Source>(name) else {
-            return status.dropped();
+            return MessageOutcome::Gone;
         };
         let admitted = match admission.take() {
             Some(admission) => admission,
-            None => admitted(node, name, raw.len()).await,
+            None => admitted(node, name, heard.raw.len()).await,
         };
-        let properties = Map::from_iter([(PEER.to_owned(), peer.to_string().into())]);
         let message = ReceivedMessage {
-            raw: &raw,
-            properties,
+            raw: &heard.raw,
+            properties: heard.properties.clone(),
             normal: false,
-            key: Some(id.clone()),
+            key: Some(heard.key.clone()),
             trial: None,
         };
         match accept(node, &published, source, message, admitted).await {
-            Ok(_) => return status.took(true),
-            Err(NotTaken::Malformed { .. }) => return status.took(false),
+            Ok(_) => {
+                status.took(true);
+                return MessageOutcome::Taken;
+            }
+            Err(NotTaken::Malformed { reason, .. }) => {
+                status.took(false);
+                return MessageOutcome::Kept(reason);
+            }
             Err(NotTaken::Store) => backoff.back_off().await,
         }
     }

@@ -5,12 +5,17 @@
 //! Every node listens at the addresses of every source. What a listener receives goes the one way
 //! in, as what is posted does.
 
+mod broker;
 mod framing;
+mod mail;
 mod message;
 mod tcp;
 mod udp;
 
-use crate::node::{ListenerStatus, Node};
+use crate::{
+    node::{ListenerStatus, Node},
+    timers::versions,
+};
 use arvok_api::Transport;
 use arvok_core::source::{Intake, Source};
 use futures_util::future::join_all;
@@ -27,7 +32,12 @@ const DRAIN: Duration = Duration::from_secs(3);
 struct Endpoint {
     source: String,
     transport: Transport,
-    address: SocketAddr,
+    /// Where, as people read it.
+    address: String,
+    /// The session of several.
+    part: String,
+    /// The versions of what is listened by: another one is another listener.
+    spec: String,
 }
 
 /// A listener that is to be ended before another takes its place.
@@ -82,22 +92,70 @@ pub(crate) async fn run(node: Arc<Node>) {
 /// Where the published sources want to be listened for.
 fn wanted(node: &Node) -> Vec<Endpoint> {
     let published = node.published();
-    let endpoints = published.catalog.all::<Source>().flat_map(|(source, _)| {
-        let syslog = match &source.intake {
-            Intake::Syslog(syslog) => [(Transport::Udp, syslog.udp), (Transport::Tcp, syslog.tcp)],
-            _ => [(Transport::Udp, None), (Transport::Tcp, None)],
+    let endpoints = |(source, version): (&Source, i32)| {
+        let endpoint = |transport, address: String, part: String, spec: String| Endpoint {
+            source: source.name.clone(),
+            transport,
+            address,
+            part,
+            spec,
         };
-        let at = |(transport, address): (Transport, Option<SocketAddr>)| {
-            Some(Endpoint { source: source.name.clone(), transport, address: address? })
-        };
-        syslog.into_iter().filter_map(at)
-    });
-    endpoints.collect()
+        let spec = |via: &str| format!("{version} {}", versions(&published, via));
+        match &source.intake {
+            Intake::Syslog(syslog) => {
+                let all = [
+                    (Transport::Udp, syslog.udp),
+                    (Transport::Tcp, syslog.tcp),
+                    (Transport::Tls, syslog.tls),
+                ];
+                let at = |(transport, address): (Transport, Option<SocketAddr>)| {
+                    let address = address?.to_string();
+                    Some(endpoint(transport, address, String::new(), String::new()))
+                };
+                all.into_iter().filter_map(at).collect()
+            }
+            Intake::Mqtt(mqtt) => {
+                let session = |n: u8| {
+                    let address = format!("{} session {n}", mqtt.via);
+                    endpoint(Transport::Mqtt, address, n.to_string(), spec(&mqtt.via))
+                };
+                (1..=mqtt.sessions).map(session).collect()
+            }
+            Intake::Amqp(amqp) => {
+                let address = format!("{} queue {}", amqp.via, amqp.queue);
+                vec![endpoint(Transport::Amqp, address, String::new(), spec(&amqp.via))]
+            }
+            Intake::Mail(mail) => {
+                let at = mail.lmtp.to_string();
+                vec![endpoint(Transport::Lmtp, at, String::new(), String::new())]
+            }
+            _ => Vec::new(),
+        }
+    };
+    published.catalog.all::<Source>().flat_map(endpoints).collect()
+}
+
+/// Says loudly what comes over lines that anybody on the way can read, or alter.
+fn warn_of_bare_line(endpoint: &Endpoint) {
+    let is_bare = match endpoint.transport {
+        Transport::Udp | Transport::Tcp | Transport::Lmtp => true,
+        Transport::Tls | Transport::Mqtt | Transport::Amqp => false,
+    };
+    let address = endpoint.address.parse::<SocketAddr>();
+    if is_bare && address.is_ok_and(|address| !address.ip().is_loopback()) {
+        tracing::warn!(
+            source = endpoint.source,
+            "it is listened for at {} without TLS: what comes there can be read and altered on the \
+            way",
+            endpoint.address
+        );
+    }
 }
 
 fn begin(node: Arc<Node>, endpoint: Endpoint) -> Running {
+    warn_of_bare_line(&endpoint);
     let (stop, stopping) = watch::channel(false);
-    let status = node.listeners.begin(&endpoint.source, endpoint.transport, endpoint.address);
+    let status = node.listeners.begin(&endpoint.source, endpoint.transport, &endpoint.address);
     Running { stop, task: tokio::spawn(listen(node, endpoint, status, stopping)) }
 }
 
@@ -112,7 +170,13 @@ async fn listen(
     loop {
         let ended: io::Result<()> = match endpoint.transport {
             Transport::Udp => udp::serve(&node, &endpoint, &status, &mut stopping).await,
-            Transport::Tcp => tcp::serve(&node, &endpoint, &status, &mut stopping).await,
+            Transport::Tcp | Transport::Tls => {
+                tcp::serve(&node, &endpoint, &status, &mut stopping).await
+            }
+            Transport::Lmtp => mail::serve(&node, &endpoint, &status, &mut stopping).await,
+            Transport::Mqtt | Transport::Amqp => {
+                broker::serve(&node, &endpoint, &status, &mut stopping).await
+            }
         };
         let Err(error) = ended else { return };
         if status.is_listening() {

@@ -22,7 +22,7 @@ pub(super) async fn serve(
     status: &ListenerStatus,
     stopping: &mut watch::Receiver<bool>,
 ) -> io::Result<()> {
-    let socket = UdpSocket::bind(endpoint.address).await?;
+    let socket = UdpSocket::bind(&endpoint.address).await?;
     status.listens();
     let mut under_way = FuturesUnordered::new();
     let mut buffer = vec![0; DATAGRAM];
@@ -32,7 +32,7 @@ pub(super) async fn serve(
             Some(()) = under_way.next(), if !under_way.is_empty() => {}
             received = socket.recv_from(&mut buffer) => {
                 let (bytes, peer) = received?;
-                if !admits(node, &endpoint.source, peer.ip()) {
+                if !admits(node, &endpoint.source, |syslog| syslog.admits(peer.ip())) {
                     status.refused();
                     continue;
                 }
@@ -43,7 +43,7 @@ pub(super) async fn serve(
                     status.dropped();
                     continue;
                 };
-                let taking = receive(node, &endpoint.source, status, raw, peer.ip(), admission);
+                let taking = receive(node, &endpoint.source, status, (raw, peer.ip()), admission);
                 begin(&mut under_way, taking).await;
             }
         }

@@ -4,7 +4,6 @@ use crate::clock;
 use arvok_api::{ListenerItem, ListenerState, Transport};
 use std::{
     io,
-    net::SocketAddr,
     sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError},
     time::Duration,
 };
@@ -44,17 +43,18 @@ impl Listeners {
         self: &Arc<Self>,
         source: &str,
         transport: Transport,
-        address: SocketAddr,
+        address: &str,
     ) -> ListenerStatus {
         let item = Arc::new(Mutex::new(ListenerItem {
             source: source.to_owned(),
             node: String::new(),
             transport,
-            address: address.to_string(),
+            address: address.to_owned(),
             state: ListenerState::Starting,
             reason: None,
             since: clock::now(),
             open: 0,
+            waiting: None,
             taken: 0,
             unreadable: 0,
             dropped: 0,
@@ -79,6 +79,13 @@ impl Listeners {
         let own = self.items(node).into_iter().filter(|item| item.source == source);
         let others = told.into_iter().filter(|item| item.node != *node);
         own.chain(others).collect()
+    }
+
+    /// How many of its listeners listen for a source.
+    pub fn listen_for(&self, source: &str) -> usize {
+        let listens =
+            |item: &ListenerItem| item.source == source && item.state == ListenerState::Listening;
+        self.all().iter().filter(|one| listens(&held(one))).count()
     }
 
     /// What is published in a generation is listened for, or fails to be.
@@ -116,6 +123,16 @@ impl ListenerStatus {
 
     pub fn listens(&self) {
         self.stands(ListenerState::Listening, None);
+    }
+
+    /// Another node takes what comes.
+    pub fn stands_by(&self) {
+        self.stands(ListenerState::Standby, None);
+    }
+
+    /// How many messages wait.
+    pub fn waits(&self, waiting: Option<u32>) {
+        held(&self.item).waiting = waiting.map(i64::from);
     }
 
     /// Why it does not listen.

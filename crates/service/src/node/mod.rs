@@ -29,7 +29,7 @@ pub(crate) use runner_pace::RunnerPace;
 use crate::{
     admission::AdmissionControl, answer_settings::AnswerSettings, clock, config::Config,
     metrics::Metrics, readiness::Vitals, script_settings::ScriptSettings, settings::Settings,
-    source_limits::SourceLimits,
+    source_limits::SourceLimits, tls::ServerTls,
 };
 use arc_swap::ArcSwap;
 use arvok_api::Change;
@@ -121,6 +121,8 @@ pub(crate) struct Node {
     heard: StdMutex<Reached>,
     /// Where people reach the console, for links.
     public_url: ArcSwap<String>,
+    /// How it speaks TLS, where it does.
+    pub tls: Option<Arc<ServerTls>>,
     /// How answers come by mail.
     pub answers: AnswerSettings,
     /// Why none come.
@@ -147,6 +149,7 @@ impl Node {
         config: &Config,
         pools: Pools,
         installation: String,
+        tls: Option<Arc<ServerTls>>,
         (vault, drivers): (Vault, Drivers),
         admission: AdmissionControl,
         stopping: watch::Receiver<bool>,
@@ -177,6 +180,7 @@ impl Node {
             heard: StdMutex::default(),
             share: ArcSwap::default(),
             public_url: ArcSwap::from_pointee(config.public_url()),
+            tls,
             answers: config.answers.clone(),
             answers_fault: AnswersFault::default(),
             executions: Executions::default(),

@@ -28,7 +28,7 @@ use arvok_store::{
     outside::subscribers::{self, Failing},
     over_limit, read, runners, timers,
 };
-use chrono::{DateTime, Timelike, Utc};
+use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use serde_json::json;
 use std::{collections::BTreeMap, net::SocketAddr, sync::Arc, time::Duration};
 
@@ -45,6 +45,9 @@ const MISSED: f64 = 30.0;
 const SLOW: f64 = 10.0;
 /// How far a node's clock may be off before somebody should set it right, in seconds.
 const OFF: f64 = 5.0;
+
+/// How long a certificate still holds when somebody should renew it.
+const RENEWAL: TimeDelta = TimeDelta::days(14);
 
 /// After how many tries in a row that failed a subscriber is told of.
 const FAILING: i32 = 5;
@@ -103,6 +106,7 @@ async fn send_beat(
         commit_seconds: node.metrics.intake.commit_of_late.get(),
         fault: fault(node),
         answers_fault: node.answers_fault.reasons(),
+        certificate_until: node.tls.as_ref().map(|tls| tls.until()),
         listeners: node.listeners.items(&format!("{host} {address}")),
     };
     node.metrics.intake.oldest_delivery.set(beat.oldest_seconds);
@@ -158,7 +162,7 @@ pub(crate) async fn look(node: &Node, steady: DateTime<Utc>) -> Result<(), Store
     tell_leaving(node).await?;
     let failing = subscribers::failing(&node.pools.work, FAILING).await?;
     let runners = runners::all(&node.pools.work).await?;
-    let mut troubles = troubles((&all, &runners), &backlog, &failing);
+    let mut troubles = troubles((&all, &runners), &backlog, &failing, clock::now());
     for t in timers::failing(&node.pools.work, FAILING).await? {
         let words =
             format!("the {} {} was tried {} times: {}", t.kind.0, t.key, t.failures, t.failure);
@@ -232,6 +236,7 @@ fn troubles(
     (nodes, runners): (&[NodeItem], &[RunnerItem]),
     backlog: &Backlog,
     failing: &[Failing],
+    now: DateTime<Utc>,
 ) -> Troubles {
     let mut found = Troubles::new();
     let mut say = |kind: &str, resource: String, words: String| {
@@ -253,6 +258,14 @@ fn troubles(
         if let Some(fault) = &n.answers_fault {
             let words = format!("no answers by mail come to node {}: {fault}", n.address);
             say("answers.failed", resource(), words);
+        }
+        if let Some(until) = n.certificate_until.filter(|until| *until - now < RENEWAL) {
+            let words = format!(
+                "the certificate of node {} holds until {}; renew it",
+                n.address,
+                until.format("%Y-%m-%d %H:%M UTC")
+            );
+            say("node.certificate", resource(), words);
         }
         for l in n.listeners.iter().filter(|l| l.state == ListenerState::Failed) {
             let words = format!(
@@ -376,6 +389,7 @@ mod tests {
             commit: 0.0,
             fault: None,
             answers_fault: None,
+            certificate_until: None,
             listeners: Vec::new(),
         }
     }
@@ -399,7 +413,9 @@ mod tests {
 
     #[test]
     fn what_is_wrong_is_told_with_its_place_and_over_when_it_is_over() {
-        let nodes = [node("[::1]:8470", 1.0), node("10.0.0.2:8470", 40.0)];
+        let mut nodes = [node("[::1]:8470", 1.0), node("10.0.0.2:8470", 40.0)];
+        let now = DateTime::UNIX_EPOCH;
+        nodes[0].certificate_until = Some(now + TimeDelta::days(13));
         let backlog = Backlog { overdue: 11.0, ..Backlog::default() };
         let board = Failing {
             name: "harbour board".into(),
@@ -412,27 +428,28 @@ mod tests {
             runner("new", None, 0.0),
             runner("well", Some(1.0), 0.0),
         ];
-        let troubles = troubles((&nodes, &runners), &backlog, &[board]);
+        let troubles = troubles((&nodes, &runners), &backlog, &[board], now);
         let keys: Vec<_> =
             troubles.keys().map(|(kind, resource)| format!("{kind} {resource}")).collect();
         assert_eq!(
             keys,
             [
                 "due.late arvok/due",
+                "node.certificate node/quill-ops-1----1--8470",
                 "node.missing node/quill-ops-1-10.0.0.2-8470",
                 "runner.clock runner/quill",
                 "runner.missing runner/pier-3",
                 "subscriber.failing subscriber/harbour-board"
             ]
         );
-        let now = DateTime::UNIX_EPOCH;
         let raised = changes(&troubles, &[], now);
-        assert_eq!(raised.len(), 5);
+        assert_eq!(raised.len(), 6);
         for new in raised {
             new.complete(Received { source: OWN, received: now, fallback_id: "" })
                 .expect("is an alert");
         }
+        nodes[0].certificate_until = Some(now + TimeDelta::days(15));
         let well = (&nodes[..1], &runners[2..]);
-        assert!(self::troubles(well, &Backlog::default(), &[]).is_empty());
+        assert!(self::troubles(well, &Backlog::default(), &[], now).is_empty());
     }
 }

@@ -87,7 +87,7 @@ impl Desk {
         let (stop, stopping) = watch::channel(false);
         let vault = Vault::new(&Vault::new_key().expect("a key")).expect("opens");
         let tools = (vault, Drivers::new().expect("a client"));
-        let node = Node::new(&Config::default(), pools, "here".into(), tools, door, stopping);
+        let node = Node::new(&Config::default(), pools, "here".into(), None, tools, door, stopping);
         let sealed = node.calls.vault.seal("x", "pier-sender-token").expect("seals");
         let secret =
             secrets::Sealed { name: "x".into(), sealed, allowed: vec!["source/pier".into()] };

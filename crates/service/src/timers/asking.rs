@@ -46,7 +46,7 @@ pub(super) async fn called(node: &Node, asked: AskedOperation<'_>) -> Result<Val
 }
 
 /// The versions of what a call goes through.
-pub(super) fn versions(published: &Published, via: &str) -> String {
+pub(crate) fn versions(published: &Published, via: &str) -> String {
     let connection = published.catalog.get::<Connection>(via);
     let connector =
         connection.and_then(|(one, _)| published.catalog.get::<Connector>(&one.connector));

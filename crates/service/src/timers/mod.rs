@@ -14,6 +14,8 @@ mod plan;
 mod poll;
 mod schedule;
 
+pub(crate) use asking::versions;
+
 use crate::{clock, node::Node};
 use arvok_store::{
     StoreError,

@@ -33,6 +33,29 @@ async fn behind(db: &DatabaseConnection, until: DateTime<Utc>) -> Result<Option<
     Ok(None)
 }
 
+/// The ids of a source's alerts that begin with a text, of the last minutes and among so many of
+/// the last alerts of all.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn late_ids(
+    db: &DatabaseConnection,
+    (source, prefix): (&str, &str),
+    minutes: i32,
+    most: i64,
+) -> Result<Vec<String>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Id {
+        id: String,
+    }
+    let sql =
+        "SELECT id FROM (SELECT source, id, received FROM alerts ORDER BY seq DESC LIMIT $4) a
+        WHERE source = $1 AND starts_with(id, $2) AND received > now() - make_interval(mins => $3)";
+    let values = vec![source.into(), prefix.into(), minutes.into(), most.into()];
+    let found: Vec<Id> = sql::typed(db, sql, values).await?;
+    Ok(found.into_iter().map(|row| row.id).collect())
+}
+
 pub(super) const SEVERITY: &str =
     "(ARRAY['indeterminate','warning','minor','major','critical'])[severity] AS severity";
 

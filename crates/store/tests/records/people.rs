@@ -152,6 +152,7 @@ fn nodes_come_and_go_and_a_restart_is_not_two() {
             commit_seconds: 0.01,
             fault: None,
             answers_fault: None,
+            certificate_until: None,
             listeners: Vec::new(),
         };
         for (name, address) in [

@@ -60,7 +60,7 @@ fn a_person_decides_by_answering_and_what_is_no_answer_is_noted() {
     let large = message(pat, "", &"restart it\n".repeat(200_000));
     assert_eq!(
         deliver(port, pat, &[&to], &large)[1],
-        "552 5.3.4 an answer is no larger than 1 MiB"
+        "552 5.3.4 a message is no larger than 1 MiB"
     );
     for stranger in
         ["decide@skerrow.example", "decide+1.0@skerrow.example", &to.replace('.', ".0"), "x@y"]

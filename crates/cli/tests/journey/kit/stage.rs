@@ -219,6 +219,20 @@ impl Stage {
         self.until_ready();
     }
 
+    /// Starts the node again to speak TLS, which is trusted by this authority.
+    pub fn restart_with_tls(&mut self, authority: &str, variables: &[(&str, &str)]) {
+        drop(self.node.take());
+        let mut command = self.command(&[]);
+        command.envs(variables.iter().copied());
+        let pem = fs::read(authority).expect("an authority");
+        let authority = reqwest::Certificate::from_pem(&pem).expect("a certificate");
+        let client = arvok_connect::http_client().pool_max_idle_per_host(0);
+        self.http = client.tls_certs_only([authority]).build().expect("a client");
+        self.address = self.address.replace("http://", "https://");
+        self.spawn(&command);
+        self.until_ready();
+    }
+
     /// Starts the node again with a key of its own making.
     pub fn restart_new_key(&mut self) {
         drop(self.node.take());
@@ -251,7 +265,7 @@ impl Stage {
         command
             .arg("serve")
             .args(options)
-            .env("ARVOK_LISTEN", self.address.trim_start_matches("http://"))
+            .env("ARVOK_LISTEN", self.address.split_once("//").expect("a scheme").1)
             .env("ARVOK_DATABASE", &self.database)
             .env("ARVOK_DATA", &self.data)
             .env("ARVOK_DATABASE_CONNECTIONS", "8")

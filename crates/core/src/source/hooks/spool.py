@@ -2,13 +2,15 @@
 """Sends what it reads to the source {source} of Arvok. What cannot be sent now waits in a folder, and
 is sent before the next one; nothing is taken twice.
 
-KEY: the secret of the source. SPOOL: the folder; left out, one in the home folder.
+KEY: the secret of the source, or the file of a certificate and its key. SPOOL: the folder; left
+out, one in the home folder.
 """
-import base64, hashlib, hmac, os, pathlib, socket, sys, time, urllib.error, urllib.request
+import base64, hashlib, hmac, os, pathlib, socket, ssl, sys, time, urllib.error, urllib.request
 
 KEY = os.environ.get("KEY") or sys.exit("set KEY to the secret of the source")
 SPOOL = pathlib.Path(os.environ.get("SPOOL") or pathlib.Path.home() / ".arvok-spool" / "{source}")
-
+CONTEXT = ssl.create_default_context()
+{identity}
 
 def headers(body):
 {proof}
@@ -19,7 +21,7 @@ def send(message):
     given = {"Content-Type": "{content_type}", "Idempotency-Key": message.stem, **headers(body)}
     request = urllib.request.Request("{address}/in/{source}", body, given)
     try:
-        with urllib.request.urlopen(request, timeout=20) as answer:
+        with urllib.request.urlopen(request, timeout=20, context=CONTEXT) as answer:
             return answer.status
     except urllib.error.HTTPError as refused:
         return refused.code

@@ -1,7 +1,8 @@
 #!/bin/sh
 # Sends what it reads to the source {source} of Arvok. What cannot be sent now waits in a folder, and
 # is sent before the next one; nothing is taken twice.
-# KEY: the secret of the source. SPOOL: the folder; left out, one in the home folder.
+# KEY: the secret of the source, or the file of a certificate and its key. SPOOL: the folder; left
+# out, one in the home folder.
 set -eu
 : "${KEY:?set KEY to the secret of the source}"
 spool="${SPOOL:-$HOME/.arvok-spool/{source}}"

@@ -77,6 +77,40 @@ pub(super) fn decode(delivery: &Delivery<'_>) -> Result<Vec<Result<Message, Malf
     }
 }
 
+/// The event of a broker's message: structured, a batch, or binary with these attributes.
+pub(super) fn of_broker(
+    content_type: &str,
+    attributes: impl Iterator<Item = (String, String)>,
+    raw: &[u8],
+) -> Result<Vec<Result<Message, Malformed>>, String> {
+    let media = content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    match media.strip_prefix("application/cloudevents") {
+        Some("+json") => Ok(vec![Ok(Message { body: checked(json(raw)?)?, part: None })]),
+        Some("-batch+json") => batch(json(raw)?),
+        Some(other) => {
+            Err(format!("is a CloudEvent in the format `{other}`, which is not read; send JSON"))
+        }
+        None => {
+            let clean = |(name, value): (String, String)| (name, clean(&value).into_owned().into());
+            let mut event: Map<String, Value> = attributes.map(clean).collect();
+            if !event.contains_key("specversion") {
+                return Err("is no CloudEvent: it has neither the content type \
+                    application/cloudevents+json or application/cloudevents-batch+json, nor \
+                    `specversion` among what comes with it"
+                    .into());
+            }
+            if !content_type.is_empty() {
+                event.insert("datacontenttype".into(), content_type.into());
+            }
+            if !raw.is_empty() {
+                let (name, data) = data(&media, raw)?;
+                event.insert(name.into(), data);
+            }
+            Ok(vec![Ok(Message { body: checked(Value::Object(event))?, part: None })])
+        }
+    }
+}
+
 /// One element of a batch stands alone when it is read again.
 fn batch(body: Value) -> Result<Vec<Result<Message, Malformed>>, String> {
     let events = match body {

@@ -40,6 +40,15 @@ impl HttpIntake {
         self.proofs.iter().flat_map(SenderProof::parts).map(|part| (at, part)).collect()
     }
 
+    /// Whether a sender with a certificate of these names has proved itself by it.
+    pub fn knows_certificate(&self, names: &[String]) -> bool {
+        let matches = |proof: &SenderProof| match proof {
+            SenderProof::Certificate(glob) => names.iter().any(|name| glob.matches(name)),
+            _ => false,
+        };
+        self.proofs.iter().any(matches)
+    }
+
     /// Whether its senders may come from an address.
     pub fn admits(&self, peer: Option<IpAddr>) -> bool {
         self.from.is_empty() || peer.is_some_and(|peer| self.from.iter().any(|r| r.holds(peer)))

@@ -5,10 +5,13 @@
 //! [`super::read`]'s.
 
 mod address_range;
+mod body;
+mod broker;
 mod cloudevents;
 mod handshake;
 mod heartbeat;
 mod http;
+mod mail;
 mod poll;
 mod schedule;
 mod sender;
@@ -18,9 +21,11 @@ mod trace;
 mod webhook;
 
 pub use address_range::AddressRange;
+pub use broker::{AmqpIntake, MqttIntake};
 pub use handshake::{Handshake, HandshakeRequest};
 pub use heartbeat::{Heartbeat, HeartbeatChange};
 pub use http::{HttpIntake, HttpIntakeDoc};
+pub use mail::{MailIntake, RECIPIENT};
 pub use poll::{Poll, PollDoc, PollLook, PollLooked};
 pub use schedule::schedule_message;
 pub use sender::{
@@ -34,6 +39,8 @@ pub(super) use trace::trace_of;
 use super::read::ReadDoc;
 use crate::{
     bounds::{depth_diagnostic, too_deep},
+    connector::Protocol,
+    definition::{Mismatch, Others},
     document::Checker,
     expr::Template,
     schedule::{Schedule, ScheduleDoc},
@@ -44,6 +51,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 use std::sync::LazyLock;
+
+/// Where the operation stands whose messages are fetched.
+pub(super) const POLL: &str = "/intake/poll";
 
 /// The name of what HTTP headers are offered as, in lower case and without credentials.
 pub const HEADERS: &str = "headers";
@@ -66,6 +76,12 @@ pub enum IntakeDoc {
     Poll(PollDoc),
     /// Senders that say at intervals that they are alive: an alarm while one is not heard of.
     Heartbeat(heartbeat::HeartbeatDoc),
+    /// Topics of a broker, over MQTT 5.
+    Mqtt(broker::MqttIntakeDoc),
+    /// A queue of a broker, over AMQP 0-9-1.
+    Amqp(broker::AmqpIntakeDoc),
+    /// Mail that a mail server delivers over LMTP.
+    Mail(mail::MailIntakeDoc),
 }
 
 /// A checked intake.
@@ -83,6 +99,12 @@ pub enum Intake {
     Poll(Poll),
     /// Senders that say that they are alive.
     Heartbeat(Heartbeat),
+    /// Topics of a broker.
+    Mqtt(MqttIntake),
+    /// A queue of a broker.
+    Amqp(AmqpIntake),
+    /// Mail that a mail server delivers.
+    Mail(MailIntake),
 }
 
 /// A payload as a door received it.
@@ -132,6 +154,9 @@ impl IntakeDoc {
             Self::Heartbeat(doc) => {
                 doc.check(check, &format!("{at}/heartbeat")).map(Intake::Heartbeat)
             }
+            Self::Mqtt(doc) => doc.check(check, &format!("{at}/mqtt")).map(Intake::Mqtt),
+            Self::Amqp(doc) => doc.check(check, &format!("{at}/amqp")).map(Intake::Amqp),
+            Self::Mail(doc) => doc.check(check, &format!("{at}/mail")).map(Intake::Mail),
         }
     }
 
@@ -144,6 +169,9 @@ impl IntakeDoc {
             Self::Schedule(_) => &schedule::OFFERS,
             Self::Poll(_) => &poll::OFFERS,
             Self::Heartbeat(_) => &heartbeat::OFFERS,
+            Self::Mqtt(doc) => doc.offers(),
+            Self::Amqp(doc) => doc.offers(),
+            Self::Mail(_) => &mail::OFFERS,
         }
     }
 }
@@ -155,7 +183,7 @@ impl Intake {
             Self::Webhook(webhook) => Some(&webhook.http),
             Self::CloudEvents(http) => Some(http),
             Self::Heartbeat(heartbeat) => Some(&heartbeat.http),
-            Self::Syslog(_) | Self::Schedule(_) | Self::Poll(_) => None,
+            _ => None,
         }
     }
 
@@ -175,6 +203,8 @@ impl Intake {
     pub(super) const fn may_do_without_lines(&self) -> bool {
         match self {
             Self::Webhook(webhook) => webhook.may_be_normal(),
+            Self::Mqtt(mqtt) => mqtt.may_be_normal(),
+            Self::Amqp(amqp) => amqp.may_be_normal(),
             _ => true,
         }
     }
@@ -182,6 +212,30 @@ impl Intake {
     /// The operation that gives its messages, where they are fetched.
     pub const fn poll(&self) -> Option<&Poll> {
         if let Self::Poll(poll) = self { Some(poll) } else { None }
+    }
+
+    /// What does not fit to other definitions.
+    pub(super) fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
+        match self {
+            Self::Poll(poll) => poll.misfits(POLL, others),
+            Self::Mqtt(mqtt) => {
+                broker::misfits(("/intake/mqtt/via", &mqtt.via), Protocol::Mqtt, others)
+            }
+            Self::Amqp(amqp) => {
+                broker::misfits(("/intake/amqp/via", &amqp.via), Protocol::Amqp, others)
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// The connection through which its messages are fetched, where they are.
+    pub fn via(&self) -> Option<&str> {
+        match self {
+            Self::Poll(poll) => Some(&poll.via),
+            Self::Mqtt(mqtt) => Some(&mqtt.via),
+            Self::Amqp(amqp) => Some(&amqp.via),
+            _ => None,
+        }
     }
 
     /// How its senders say that they are alive, where they do.
@@ -198,6 +252,9 @@ impl Intake {
             Self::Schedule(_) => "schedule",
             Self::Poll(_) => "poll",
             Self::Heartbeat(_) => "heartbeat",
+            Self::Mqtt(_) => "mqtt",
+            Self::Amqp(_) => "amqp",
+            Self::Mail(_) => "mail",
         }
     }
 
@@ -209,6 +266,9 @@ impl Intake {
             Self::Syslog(_) => Some(syslog::default_read()),
             Self::Schedule(_) => Some(schedule::default_read()),
             Self::Heartbeat(_) => Some(heartbeat::default_read()),
+            Self::Mqtt(mqtt) => mqtt.default_read(),
+            Self::Amqp(amqp) => amqp.default_read(),
+            Self::Mail(_) => Some(mail::default_read()),
         }
     }
 
@@ -227,6 +287,9 @@ impl Intake {
             Self::Schedule(_) | Self::Poll(_) | Self::Heartbeat(_) => json(delivery.raw).map(whole),
             Self::CloudEvents(_) => cloudevents::decode(delivery),
             Self::Syslog(syslog) => syslog.decode(delivery).map(whole),
+            Self::Mqtt(mqtt) => mqtt.decode(delivery),
+            Self::Amqp(amqp) => amqp.decode(delivery),
+            Self::Mail(mail) => mail.decode(delivery).map(whole),
         }
     }
 
@@ -244,6 +307,9 @@ impl Intake {
             Self::Schedule(_) => fields(&schedule::OFFERS, body),
             Self::Poll(_) => vec![("body", body)],
             Self::Heartbeat(_) => fields(&heartbeat::OFFERS, body),
+            Self::Mqtt(mqtt) => mqtt.names(body, properties),
+            Self::Amqp(amqp) => amqp.names(body, properties),
+            Self::Mail(_) => fields(&mail::OFFERS, body),
         }
     }
 
@@ -253,7 +319,7 @@ impl Intake {
             Self::Webhook(webhook) => webhook.http.templates("/intake/webhook/credential"),
             Self::CloudEvents(http) => http.templates("/intake/cloudevents/credential"),
             Self::Heartbeat(heartbeat) => heartbeat.http.templates("/intake/heartbeat/credential"),
-            Self::Syslog(_) | Self::Schedule(_) | Self::Poll(_) => Vec::new(),
+            _ => Vec::new(),
         }
     }
 }

@@ -5,6 +5,7 @@ use crate::{
     connector::{BasicDoc, CredentialDoc, CredentialOf, HeaderDoc, is_field_name, secret},
     document::Checker,
     expr::Template,
+    glob::Glob,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -17,7 +18,7 @@ const CLOCKS: Period = Period::from_secs(300);
 const FURTHEST: Period = Period::from_secs(24 * 3_600);
 /// Most bytes of what is signed beside the body, and of what stands before a signature.
 const LONGEST: usize = 200;
-const KEYS: &str = "`bearer`, `basic`, `header`, `hmac` or `standard_webhooks`";
+const KEYS: &str = "`bearer`, `basic`, `header`, `hmac`, `standard_webhooks` or `certificate`";
 /// What stands for the body and the time of a signature in the text that is signed.
 const BODY: &str = "{body}";
 const TIMESTAMP: &str = "{timestamp}";
@@ -84,6 +85,11 @@ pub struct SenderProofDoc {
     /// with `whsec_`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub standard_webhooks: Option<String>,
+    /// A name, or a glob of names, in a certificate that the sender shows when it connects (mutual
+    /// TLS), such as `*.pumps.skerrow.example`. The node's `tls.client_authorities` say whose
+    /// certificates count.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
 }
 
 /// A signature of the body by a key that both sides know.
@@ -138,6 +144,8 @@ pub enum SenderProofOf<T> {
     Hmac(SenderHmac<T>),
     /// A signature as Standard Webhooks says.
     StandardWebhooks(T),
+    /// A certificate with such a name.
+    Certificate(Glob),
 }
 
 /// A checked proof.
@@ -236,13 +244,14 @@ impl SenderProofs {
 
 impl SenderProofDoc {
     fn check(self, check: &mut Checker<'_>, at: &str) -> Option<SenderProof> {
-        let Self { bearer, basic, header, hmac, standard_webhooks } = self;
+        let Self { bearer, basic, header, hmac, standard_webhooks, certificate } = self;
         let written = [
             bearer.is_some(),
             basic.is_some(),
             header.is_some(),
             hmac.is_some(),
             standard_webhooks.is_some(),
+            certificate.is_some(),
         ];
         if written.into_iter().filter(|is| *is).count() != 1 {
             check.fail(at, format!("is one of {KEYS}"));
@@ -255,8 +264,23 @@ impl SenderProofDoc {
             let key = secret(check, &format!("{at}/standard_webhooks"), key);
             return key.map(SenderProof::StandardWebhooks);
         }
+        if let Some(name) = certificate {
+            let name = certificate_name(check, &format!("{at}/certificate"), &name);
+            return name.map(SenderProof::Certificate);
+        }
         let shown = CredentialDoc { bearer, basic, header, ..CredentialDoc::default() };
         shown.check(check, at).map(SenderProof::Shown)
+    }
+}
+
+/// A name in certificates, or a glob of names.
+pub(super) fn certificate_name(check: &mut Checker<'_>, at: &str, name: &str) -> Option<Glob> {
+    match Glob::parse(name) {
+        Ok(glob) => Some(glob),
+        Err(wrong) => {
+            check.fail(at, wrong.to_string());
+            None
+        }
     }
 }
 
@@ -335,6 +359,7 @@ impl<T> SenderProofOf<T> {
         match self {
             Self::Shown(shown) => shown.parts(),
             Self::Hmac(SenderHmac { key, .. }) | Self::StandardWebhooks(key) => vec![key],
+            Self::Certificate(_) => Vec::new(),
         }
     }
 
@@ -347,6 +372,7 @@ impl<T> SenderProofOf<T> {
         Ok(match self {
             Self::Shown(shown) => SenderProofOf::Shown(shown.open(fill)?),
             Self::StandardWebhooks(key) => SenderProofOf::StandardWebhooks(fill(key)?),
+            Self::Certificate(name) => SenderProofOf::Certificate(name.clone()),
             Self::Hmac(hmac) => SenderProofOf::Hmac(SenderHmac {
                 key: fill(&hmac.key)?,
                 at: hmac.at.clone(),

@@ -3,10 +3,12 @@
 use super::{
     Delivery, PEER,
     address_range::{AddressRange, ranges},
+    sender::certificate_name,
 };
 use crate::{
     Severity,
     document::Checker,
+    glob::Glob,
     source::read::{ReadDoc, SeverityDoc, SeverityWords},
     text::clean,
 };
@@ -38,7 +40,7 @@ pub(super) const OFFERS: [&str; 10] = [
     PEER,
 ];
 
-/// Syslog over UDP, TCP, or both.
+/// Syslog over UDP, TCP, TLS, or several of them.
 #[derive(Clone, Debug, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SyslogDoc {
@@ -49,8 +51,18 @@ pub struct SyslogDoc {
     /// `address:port`.
     #[serde(default)]
     pub tcp: Option<String>,
-    /// The addresses that messages may come from, such as `10.4.0.0/16`: syslog has no other proof
-    /// of its sender. Left out: only this machine.
+    /// Where each node listens for streams over TLS (RFC 5425), as `address:port`, with the node's
+    /// own certificate.
+    #[serde(default)]
+    pub tls: Option<String>,
+    /// A name, or a glob of names, in the certificate that a sender shows over TLS, such as
+    /// `*.pumps.skerrow.example`. The node's `tls.client_authorities` say whose certificates count.
+    /// Left out: none is asked for.
+    #[serde(default)]
+    pub certificate: Option<String>,
+    /// The addresses that messages may come from, such as `10.4.0.0/16`: without a `certificate`
+    /// syslog has no other proof of its sender. Left out: only this machine; with a `certificate`,
+    /// any for what comes over TLS.
     #[serde(default)]
     pub from: Vec<String>,
     /// The time zone of senders that do not say theirs (RFC 3164). Left out: `UTC`.
@@ -65,8 +77,14 @@ pub struct Syslog {
     pub udp: Option<SocketAddr>,
     /// Where streams come in.
     pub tcp: Option<SocketAddr>,
+    /// Where streams come in over TLS.
+    pub tls: Option<SocketAddr>,
+    /// What a sender over TLS must have a certificate of.
+    pub(in crate::source) certificate: Option<Glob>,
     /// Where messages may come from.
-    pub from: Vec<AddressRange>,
+    from: Vec<AddressRange>,
+    /// Whether those over TLS may come from anywhere: their certificates prove them.
+    tls_from_anywhere: bool,
     zone: Tz,
 }
 
@@ -81,17 +99,28 @@ impl SyslogDoc {
             }
             address
         };
-        let named = self.udp.is_some() || self.tcp.is_some();
+        let named = self.udp.is_some() || self.tcp.is_some() || self.tls.is_some();
         let (udp, tcp) = (address("udp", self.udp), address("tcp", self.tcp));
+        let tls = address("tls", self.tls);
+        let is_proved = self.certificate.is_some();
+        let certificate = self
+            .certificate
+            .and_then(|name| certificate_name(check, &format!("{at}/certificate"), &name));
+        if is_proved && tls.is_none() {
+            let why = "is for senders over TLS; write `tls: 0.0.0.0:6514`";
+            check.fail(&format!("{at}/certificate"), why);
+        }
         if !named {
             check.fail(
                 at,
                 "says nowhere to listen; write `udp: 127.0.0.1:5514`, `tcp: \
-                127.0.0.1:5514` or both",
+                127.0.0.1:5514`, `tls: 127.0.0.1:6514` or several of them",
             );
         }
         let mut from = ranges(check, &format!("{at}/from"), &self.from);
-        let elsewhere = [udp, tcp].into_iter().flatten().any(|address| !address.ip().is_loopback());
+        let tls_unproved = tls.filter(|_| !is_proved);
+        let unproved = [udp, tcp, tls_unproved].into_iter().flatten();
+        let elsewhere = unproved.into_iter().any(|address| !address.ip().is_loopback());
         if self.from.is_empty() && elsewhere {
             let why = "is missing: others than this machine reach the address, and syslog has no \
                 other proof of its \
@@ -99,6 +128,7 @@ impl SyslogDoc {
                 [10.4.0.0/16]`";
             check.fail(&format!("{at}/from"), why);
         }
+        let tls_from_anywhere = self.from.is_empty() && is_proved;
         if self.from.is_empty() {
             from = ["127.0.0.0/8", "::1"].into_iter().filter_map(AddressRange::parse).collect();
         }
@@ -109,7 +139,7 @@ impl SyslogDoc {
                 Tz::UTC
             }
         };
-        Some(Syslog { udp, tcp, from, zone })
+        Some(Syslog { udp, tcp, tls, certificate, from, tls_from_anywhere, zone })
     }
 }
 
@@ -157,6 +187,17 @@ impl Syslog {
     /// Whether a message may come from there.
     pub fn admits(&self, peer: IpAddr) -> bool {
         self.from.iter().any(|range| range.holds(peer))
+    }
+
+    /// Whether somebody may connect from there over TLS.
+    pub fn admits_over_tls(&self, peer: IpAddr) -> bool {
+        self.tls_from_anywhere || self.admits(peer)
+    }
+
+    /// Whether a sender over TLS with a certificate of these names is one of its own.
+    pub fn knows_certificate(&self, names: &[String]) -> bool {
+        let is_it = |glob: &Glob| names.iter().any(|name| glob.matches(name));
+        self.certificate.as_ref().is_none_or(is_it)
     }
 
     /// The parts of a message. What follows neither form is a message without parts (RFC 3164,

@@ -1,7 +1,10 @@
 //! Reading payloads by a source's lines.
 
+mod broker;
+mod certificate;
 mod cloudevents;
 mod heartbeat;
+mod mail;
 mod poll;
 mod read_forms;
 mod schedule;
@@ -282,8 +285,8 @@ fn a_sender_may_show_a_password_or_a_header_and_be_answered_200() {
     is 204; 200 or 202 is possible
     a credential is not written out; set a secret and write "${secret('its-name')}"
     is not the name of a header (RFC 9110, section 5.1)
-    is one of `bearer`, `basic`, `header`, `hmac` or `standard_webhooks`
-    is one of `bearer`, `basic`, `header`, `hmac` or `standard_webhooks`
+    is one of `bearer`, `basic`, `header`, `hmac`, `standard_webhooks` or `certificate`
+    is one of `bearer`, `basic`, `header`, `hmac`, `standard_webhooks` or `certificate`
     "#);
 }
 
@@ -333,7 +336,7 @@ fn a_sender_may_prove_itself_by_any_of_several_and_a_signature_is_told_whole() {
         6 |       - bearre: "${secret('p')}"
           |         ^^^^^^
 
-    s.yaml:5:9: is one of `bearer`, `basic`, `header`, `hmac` or `standard_webhooks`
+    s.yaml:5:9: is one of `bearer`, `basic`, `header`, `hmac`, `standard_webhooks` or `certificate`
         5 |       - bearer: "${secret('p')}"
           |         ^
 

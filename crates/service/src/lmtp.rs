@@ -1,22 +1,55 @@
 //! A session with a mail server (LMTP, RFC 2033; SMTP, RFC 5321): bounded in its time, its commands
-//! and its messages.
+//! and its messages. Whoever is delivered to says which addresses there are, and what becomes of a
+//! message.
 
-use super::taken::{Reply, known, read, take};
-use crate::node::Node;
+use arvok_core::text::cut;
 use smtp_proto::{
     Error, Request,
     request::receiver::{DataReceiver, DummyDataReceiver, RequestReceiver},
 };
-use std::{slice::Iter, time::Duration};
+use std::{future::Future, slice::Iter, time::Duration};
 use tokio::{
     io::{AsyncReadExt, AsyncWriteExt},
     net::TcpStream,
+    sync::watch,
     time::timeout,
 };
 
+/// What a mail server is told of a message, for one recipient.
+pub(crate) struct Reply {
+    /// The status with its enhanced code (RFC 3463).
+    pub code: &'static str,
+    pub text: String,
+}
+
+impl Reply {
+    pub fn new(code: &'static str, text: impl Into<String>) -> Self {
+        // One line, in ASCII (RFC 5321, section 4.2).
+        let text: String = text.into();
+        let plain = |c: char| if c.is_ascii() && !c.is_ascii_control() { c } else { '?' };
+        Self { code, text: cut(&text.chars().map(plain).collect::<String>(), 400).to_owned() }
+    }
+}
+
+/// Whom mail servers deliver to.
+pub(crate) trait Mailroom: Sync {
+    /// What is said of an address that is none.
+    const UNKNOWN: &'static str;
+
+    /// Whether there is an address; none if that cannot be told now.
+    fn knows(&self, address: &str) -> impl Future<Output = Option<bool>> + Send;
+
+    /// Takes a message with its envelope's sender; what is said for each recipient.
+    fn take(
+        &self,
+        message: Vec<u8>,
+        envelope: (&str, &[String]),
+    ) -> impl Future<Output = Vec<Reply>> + Send;
+}
+
 /// How long the next command, or the next piece of a message, is waited for.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// Largest message, in bytes: an answer is a few lines, a quoted question and a picture beneath it.
+/// Largest message, in bytes.
 const MOST_BYTES: usize = 1 << 20;
 const MOST_RECIPIENTS: usize = 20;
 /// Most messages and most mistakes of one session.
@@ -52,15 +85,18 @@ enum After {
 }
 
 /// Tells a mail server to come again.
-pub(super) async fn refuse(mut stream: TcpStream) {
+pub(crate) async fn refuse(mut stream: TcpStream) {
     let _ =
         timeout(PATIENCE, stream.write_all(b"421 4.3.2 too many are spoken with, come again\r\n"))
             .await;
 }
 
 /// Speaks with a mail server until it ends.
-pub(super) async fn serve(node: &Node, mut stream: TcpStream) {
-    let mut stopping = node.stopping.clone();
+pub(crate) async fn serve(
+    room: &impl Mailroom,
+    mut stream: TcpStream,
+    mut stopping: watch::Receiver<bool>,
+) {
     let (mut session, mut requests) = (Session::default(), RequestReceiver::default());
     let mut data: Option<Data> = None;
     let mut bytes = vec![0; 8 << 10];
@@ -80,7 +116,7 @@ pub(super) async fn serve(node: &Node, mut stream: TcpStream) {
         let mut rest = bytes[..n].iter();
         while !rest.as_slice().is_empty() {
             let (lines, after) = match &mut data {
-                Some(reading) => match session.message(node, reading, &mut rest).await {
+                Some(reading) => match session.message(room, reading, &mut rest).await {
                     None => break,
                     Some(lines) => {
                         data = None;
@@ -88,7 +124,7 @@ pub(super) async fn serve(node: &Node, mut stream: TcpStream) {
                     }
                 },
                 None => match requests.ingest(&mut rest) {
-                    Ok(request) => session.command(node, request).await,
+                    Ok(request) => session.command(room, request).await,
                     Err(Error::NeedsMoreData { .. }) => break,
                     Err(_) => session.mistaken("500 5.5.2 that is no command"),
                 },
@@ -115,9 +151,9 @@ impl Session {
         }
     }
 
-    async fn command<T: AsRef<str>>(
+    async fn command<R: Mailroom, T: AsRef<str>>(
         &mut self,
-        node: &Node,
+        room: &R,
         request: Request<T>,
     ) -> (String, After) {
         let line = match request {
@@ -137,7 +173,7 @@ impl Session {
                     return ("421 4.3.2 enough for one session\r\n".to_owned(), After::End);
                 }
                 if from.size > MOST_BYTES {
-                    return self.mistaken("552 5.3.4 an answer is no larger than 1 MiB");
+                    return self.mistaken("552 5.3.4 a message is no larger than 1 MiB");
                 }
                 self.messages += 1;
                 self.sender = Some(from.address.as_ref().to_owned());
@@ -147,15 +183,13 @@ impl Session {
                 if self.recipients.len() >= MOST_RECIPIENTS {
                     return ("452 4.5.3 too many at once\r\n".to_owned(), After::Next);
                 }
-                match known(node, to.address.as_ref()).await {
-                    Ok(Some(_)) => {
+                match room.knows(to.address.as_ref()).await {
+                    Some(true) => {
                         self.recipients.push(to.address.as_ref().to_owned());
                         "250 2.1.5 well"
                     }
-                    Ok(None) => {
-                        return self.mistaken("550 5.1.1 that is the address of no question");
-                    }
-                    Err(_) => "451 4.3.0 not now, deliver it again",
+                    Some(false) => return self.mistaken(&format!("550 5.1.1 {}", R::UNKNOWN)),
+                    None => "451 4.3.0 not now, deliver it again",
                 }
             }
             Request::Data if !self.recipients.is_empty() => {
@@ -187,7 +221,7 @@ impl Session {
     /// 4.2).
     async fn message(
         &mut self,
-        node: &Node,
+        room: &impl Mailroom,
         data: &mut Data,
         rest: &mut Iter<'_, u8>,
     ) -> Option<String> {
@@ -198,7 +232,7 @@ impl Session {
                     return None;
                 }
                 for _ in &self.recipients {
-                    lines += "552 5.3.4 an answer is no larger than 1 MiB\r\n";
+                    lines += "552 5.3.4 a message is no larger than 1 MiB\r\n";
                 }
             }
             Data::Kept(receiver, message) => {
@@ -209,9 +243,8 @@ impl Session {
                     return None;
                 }
                 let sender = self.sender.as_deref().unwrap_or_default();
-                let answer = read(std::mem::take(message), Some(sender)).await;
-                for recipient in &self.recipients {
-                    let Reply { code, text } = take(node, recipient, answer.as_ref()).await;
+                let envelope = (sender, self.recipients.as_slice());
+                for Reply { code, text } in room.take(std::mem::take(message), envelope).await {
                     lines += &format!("{code} {text}\r\n");
                 }
             }
