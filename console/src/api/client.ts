@@ -273,8 +273,17 @@ export const tryStep = (body: Schema['TryStep']) =>
   taken<TriedStep>(client.POST('/api/v1/runbooks/try', { body }));
 export type ClearedTrials = Schema['ClearedTrials'];
 export const clearTrials = () => taken<ClearedTrials>(client.DELETE('/api/v1/trials'));
-export const retryUnreadable = (source: string, after?: number) =>
-  taken(client.POST('/api/v1/unreadable/retry', { body: { source, after } }));
+export const retryUnreadable = (source: string, acting: boolean, after?: number) =>
+  taken(client.POST('/api/v1/unreadable/retry', { body: { source, acting, after } }));
+export type KindShape = Schema['KindShape'];
+export type ShapeField = Schema['ShapeField'];
+export const shapes = (name: string) =>
+  taken(client.GET('/api/v1/sources/{name}/shapes', { params: { path: { name } } }));
+export const suggestion = (name: string) =>
+  taken(client.GET('/api/v1/sources/{name}/suggestion', { params: { path: { name } } }));
+export type TestedSource = Schema['TestedSource'];
+export const testSource = (text: string) =>
+  taken(client.POST('/api/v1/sources/test', { body: { text } }));
 export type RunnerItem = Schema['RunnerItem'];
 export const runners = () => taken(client.GET('/api/v1/runners'));
 export type NodeItem = Schema['NodeItem'];

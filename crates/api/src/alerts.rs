@@ -107,6 +107,9 @@ pub struct DeliveryAnswer {
     /// Items that cannot be read; they are kept, and the others are taken.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<KeptItem>,
+    /// What is kept since its source does not say yet how it is read.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub caught: Vec<KeptItem>,
 }
 
 /// An item of a delivery that cannot be read and is kept.
@@ -150,8 +153,20 @@ pub struct UnreadableItem {
     pub received: DateTime<Utc>,
     /// Why it could not be read.
     pub reason: String,
-    /// The payload, cut at 64 KiB.
+    /// The payload, in a list its first 16 KiB.
     pub payload: String,
+    /// Whether there is more of it than stands here.
+    #[serde(default)]
+    pub is_cut: bool,
+    /// What came beside it, by the names of its intake.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub beside: Option<Value>,
+    /// Whether it is caught: its source did not say how it is read.
+    #[serde(default)]
+    pub caught: bool,
+    /// Whether the payload is in base64 (RFC 4648, section 4), since it is no text.
+    #[serde(default)]
+    pub base64: bool,
 }
 
 /// Payloads that are to be read again.
@@ -163,15 +178,22 @@ pub struct RetryRequest {
     /// Those behind this handle; from the oldest on if left out.
     #[serde(default)]
     pub after: Option<i64>,
+    /// Whether rules decide about what came more than 15 minutes ago as well, as if it came now.
+    /// Left out, such alerts are recorded and nothing follows from them.
+    #[serde(default)]
+    pub acting: bool,
 }
 
-/// What became of payloads that were read again, 100 at most.
+/// What became of payloads that were read again, 20 at most.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Retried {
     /// How many could be read now.
     pub read: u64,
     /// The alerts that were taken of them; those that had come before do not count.
     pub alerts: u64,
+    /// How many of these are recorded alone: they came long ago.
+    #[serde(default)]
+    pub recorded_only: u64,
     /// What still cannot be read, and why.
     pub still: Vec<KeptItem>,
     /// Where to go on; absent if there are no more.

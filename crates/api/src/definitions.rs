@@ -174,6 +174,9 @@ pub struct Use {
     pub confirmed: i64,
     /// Payloads of a source that could not be read, and are kept until they can.
     pub unreadable: i64,
+    /// Of a source: payloads that are kept since it does not say yet how they are read.
+    #[serde(default)]
+    pub caught: i64,
     /// Alerts of a source whose id came before with other content: they were not taken.
     #[serde(default)]
     pub conflicts: i64,

@@ -41,6 +41,7 @@ pub mod plans;
 pub mod rules;
 pub mod runbooks;
 pub mod runners;
+pub mod sources;
 pub mod storage;
 pub mod subscribers;
 pub mod trials;
@@ -104,6 +105,10 @@ pub use runners::{
     CallBeat, CallNumbers, CallbackAddress, ClaimedCall, NewRunner, OpenedValues, RUNNER_PROTOCOL,
     RunnerAct, RunnerAnswer, RunnerBeat, RunnerBegin, RunnerCall, RunnerCalls, RunnerClaim,
     RunnerEnd, RunnerFailure, RunnerItem, RunnerMade, RunnerResult, RunnerWork,
+};
+pub use sources::{
+    ForgottenShapes, KindShape, ShapeField, ShapeFilter, SourceShapes, SuggestedRead,
+    SuggestedReadLine, TestSource, TestedPayload, TestedSource,
 };
 pub use storage::{
     Goes, KeepRequest, RetentionChange, RetentionTimes, Storage, StoredDay, StoredKind,

@@ -48,6 +48,7 @@ pub mod runbook;
 pub mod schedule;
 pub mod script;
 pub mod settle;
+pub mod shape;
 pub mod share;
 pub mod source;
 pub mod subscriber;

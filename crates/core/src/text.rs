@@ -35,6 +35,17 @@ pub(crate) fn clean(text: &str) -> Cow<'_, str> {
     }
 }
 
+/// The path of a field of a map as an expression has it: `body.host`, `body["first host"]`.
+pub(crate) fn field_path(map: &str, name: &str) -> String {
+    let is_name = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    match (is_name, map.is_empty()) {
+        (true, true) => name.to_owned(),
+        (true, false) => format!("{map}.{name}"),
+        (false, _) => format!("{map}[{}]", Value::from(name)),
+    }
+}
+
 /// Longest [`slug`], in bytes.
 const MAX_SLUG: usize = 100;
 

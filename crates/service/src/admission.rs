@@ -25,8 +25,8 @@ const OF_ONE: usize = UNDER_WAY as usize / 2;
 const WORTH: usize = 32;
 /// How long fewer than these wait for more.
 const PATIENCE: Duration = Duration::from_millis(5);
-/// Bytes of an unreadable payload that are kept.
-pub(crate) const KEPT: usize = 64 << 10;
+/// Bytes of a payload that are kept if it cannot be read: all that a request may hold.
+pub(crate) const KEPT: usize = 1 << 20;
 
 /// One payload, and where the answer goes.
 #[derive(Debug)]

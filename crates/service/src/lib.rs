@@ -30,6 +30,7 @@ pub mod offline;
 mod outbox;
 mod plan_runs;
 mod problem;
+mod profiling;
 mod random;
 mod readiness;
 mod restore;
@@ -41,6 +42,7 @@ mod serve;
 mod setting_list;
 mod settings;
 mod source_limits;
+mod source_shapes;
 mod subscribers;
 mod supervise;
 #[cfg(test)]

@@ -91,6 +91,8 @@ pub(crate) struct Intake {
     pub alerts: Family<SourceLabel, Counter>,
     pub repeated: Family<SourceLabel, Counter>,
     pub unreadable: Family<SourceLabel, Counter>,
+    /// Payloads that are kept since their source does not say how they are read.
+    pub caught: Family<SourceLabel, Counter>,
     /// Alerts whose id came before with other content.
     pub conflicts: Family<SourceLabel, Counter>,
     pub refused_senders: Family<SourceLabel, Counter>,
@@ -174,6 +176,11 @@ impl Intake {
                 "Alerts not taken: their id came before with other content",
             ),
             unreadable: plain(r, "arvok_payloads_unreadable", "Payloads that could not be read"),
+            caught: plain(
+                r,
+                "arvok_payloads_caught",
+                "Payloads that are kept until their source says how they are read",
+            ),
             refused_senders: plain(
                 r,
                 "arvok_senders_refused",
@@ -359,11 +366,18 @@ impl Metrics {
             match kind {
                 Kind::Source => {
                     let label = SourceLabel { source: name };
-                    let Intake { alerts, repeated, unreadable, conflicts, .. } = &self.intake;
+                    let Intake { alerts, repeated, unreadable, caught, conflicts, .. } =
+                        &self.intake;
                     let Intake { refused_senders, over_limit, .. } = &self.intake;
-                    for counter in
-                        [alerts, repeated, unreadable, conflicts, refused_senders, over_limit]
-                    {
+                    for counter in [
+                        alerts,
+                        repeated,
+                        unreadable,
+                        caught,
+                        conflicts,
+                        refused_senders,
+                        over_limit,
+                    ] {
                         drop(counter.get_or_create(&label));
                     }
                 }

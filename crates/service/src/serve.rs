@@ -10,7 +10,7 @@ use crate::{
     data_folder::{DataFolder, Unusable},
     executor, intake, key, listeners,
     node::{Node, Pools, missing_settings},
-    outbox,
+    outbox, profiling,
     random::secret_text,
     restore, self_monitoring, subscribers,
     supervise::supervise,
@@ -240,6 +240,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             tracing::error!("this node takes no alerts and does no jobs: {fault}");
         }
     }
+    finishing.push(awaited(&node, "shapes", profiling::run));
     let beat = move |node| self_monitoring::run(node, address);
     finishing.push(awaited(&node, "heartbeat", beat));
     let private_database = cluster.is_some().then(|| config.data.join("postgres"));

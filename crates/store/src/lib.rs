@@ -41,6 +41,7 @@ pub mod routines;
 pub mod runners;
 pub mod schema;
 pub mod secrets;
+pub mod shapes;
 mod sql;
 pub mod stored;
 pub mod timers;

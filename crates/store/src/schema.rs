@@ -150,6 +150,10 @@ impl MigratorTrait for Migrator {
                 name: "0033_node_certificate",
                 sql: include_str!("../migrations/0033_node_certificate.sql"),
             }),
+            Box::new(Step {
+                name: "0034_shapes",
+                sql: include_str!("../migrations/0034_shapes.sql"),
+            }),
         ]
     }
 }

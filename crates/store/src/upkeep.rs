@@ -18,6 +18,8 @@ pub struct Limits {
     pub unreadable: TimeDelta,
     /// And at most so many of each source.
     pub unreadable_of_source: i64,
+    /// And at most so many bytes of each source.
+    pub unreadable_bytes_of_source: i64,
     /// Counts of deliveries by minute.
     pub deliveries: TimeDelta,
     /// Tries of jobs that have ended.
@@ -46,6 +48,7 @@ impl Limits {
         Self {
             unreadable: retention.unreadable,
             unreadable_of_source: 1_000,
+            unreadable_bytes_of_source: 64 << 20,
             deliveries: TimeDelta::days(90),
             attempts: retention.attempts,
             delivered: TimeDelta::days(1),
@@ -261,6 +264,10 @@ pub async fn sweep(
             FROM (SELECT DISTINCT source FROM unreadable) s) t
         WHERE u.id IN (SELECT o.id FROM unreadable o WHERE o.source = t.source AND o.id <= t.last
         ORDER BY o.id LIMIT $2)";
+    let large = "DELETE FROM unreadable WHERE id IN (SELECT id FROM (SELECT id,
+            sum(octet_length(payload)) OVER (PARTITION BY source ORDER BY id DESC) AS bytes
+            FROM unreadable) u
+        WHERE bytes > $1 ORDER BY id LIMIT $2)";
     let deliveries = "DELETE FROM delivery_count WHERE (source, minute, shard) IN
         (SELECT source, minute, shard FROM delivery_count WHERE minute < $1 LIMIT $2)";
     let attempts = "DELETE FROM attempt WHERE (job_id, place, attempt) IN (SELECT a.job_id,
@@ -291,6 +298,7 @@ pub async fn sweep(
     crate::calendars::sweep(db).await?;
     crate::polls::sweep(db).await?;
     crate::heartbeats::sweep(db).await?;
+    crate::shapes::sweep(db).await?;
     let gathered = "DELETE FROM gathered WHERE job_id IN (SELECT g.job_id FROM gathered g LEFT
             JOIN job j ON j.id = g.job_id
         LEFT JOIN proposal p ON p.id = g.job_id WHERE coalesce(j.finished_at, p.decided_at) < $1
@@ -325,7 +333,8 @@ pub async fn sweep(
     crate::plans::sweep(db, now, A_PASS).await?;
     Ok(Swept {
         unreadable: run(old, before(limits.unreadable)).await?
-            + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?,
+            + run(many, vec![limits.unreadable_of_source.into(), A_PASS.into()]).await?
+            + run(large, vec![limits.unreadable_bytes_of_source.into(), A_PASS.into()]).await?,
         deliveries: run(deliveries, before(limits.deliveries)).await?,
         attempts: run(attempts, before(limits.attempts)).await?,
         alarms: run(

@@ -1261,6 +1261,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a document of a source makes of payloads, before it is published. Nothing is recorded. */
+        post: operations["testSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/shapes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a source sends, by kind: which fields, how often, of which types, with which values. What was made up does not count; values of masked fields and of passwords and the like are not kept. */
+        get: operations["showShapes"];
+        put?: never;
+        post?: never;
+        /** Forgets what a source sent, of one kind or of all, as after its sender was changed: rules are checked against what comes from now on. Alerts stay as they are. */
+        delete: operations["forgetShapes"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{name}/suggestion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lines of `read` to start from, by the payloads that are kept of a source since they could not be read or it does not say yet how. */
+        get: operations["suggestRead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/storage": {
         parameters: {
             query?: never;
@@ -1527,8 +1579,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Reads payloads of a source again that could not be read before, by its lines as they are published now. What can be read is taken as if it came now, and is kept as unreadable no longer; asking twice takes nothing twice. */
+        /** Reads payloads of a source again that could not be read before, by its lines as they are published now, and those that were caught. What can be read is taken as if it came now, and is kept no longer; asking twice takes nothing twice. What came more than 15 minutes ago is recorded, and no rule decides about it, unless `acting` says so. */
         post: operations["retryUnreadable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/unreadable/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A payload that could not be read or is caught, whole. */
+        get: operations["showUnreadable"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2702,6 +2771,8 @@ export interface components {
             left_out: number;
             /** @description Items that cannot be read; they are kept, and the others are taken. */
             unreadable?: components["schemas"]["KeptItem"][];
+            /** @description What is kept since its source does not say yet how it is read. */
+            caught?: components["schemas"]["KeptItem"][];
         };
         /** @description An operation of a description. */
         DescribedOperation: {
@@ -2843,6 +2914,14 @@ export interface components {
             target: string;
             /** @description Why. */
             reason: string;
+        };
+        /** @description Shapes that were forgotten. */
+        ForgottenShapes: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            forgotten: number;
         };
         /** @description What a step found. */
         Found: {
@@ -3368,6 +3447,44 @@ export interface components {
             item?: number | null;
             /** @description Why it cannot be read. */
             reason: string;
+        };
+        /** @description What came of one kind of a source. */
+        KindShape: {
+            /** @description The kind; absent for what was caught, of which no alerts were made. */
+            kind?: string | null;
+            /**
+             * Format: int64
+             * @description How many came.
+             */
+            count: number;
+            /**
+             * Format: int64
+             * @description How many of them were looked at: all of the first, and then some of many.
+             */
+            profiled: number;
+            /**
+             * Format: date-time
+             * @description When the first came.
+             */
+            first: string;
+            /**
+             * Format: date-time
+             * @description When the last came.
+             */
+            last: string;
+            /**
+             * Format: double
+             * @description The mean time between two, in seconds; absent where there was one.
+             */
+            every_seconds?: number | null;
+            /** @description How many came of each severity. */
+            severities: {
+                [key: string]: number;
+            };
+            /** @description The fields by path. */
+            fields: components["schemas"]["ShapeField"][];
+            /** @description Whether there are more fields than are kept. */
+            has_more: boolean;
         };
         /** @description A job that is to be launched, or tried without doing anything. */
         Launch: {
@@ -4899,8 +5016,16 @@ export interface components {
                 received: string;
                 /** @description Why it could not be read. */
                 reason: string;
-                /** @description The payload, cut at 64 KiB. */
+                /** @description The payload, in a list its first 16 KiB. */
                 payload: string;
+                /** @description Whether there is more of it than stands here. */
+                is_cut?: boolean;
+                /** @description What came beside it, by the names of its intake. */
+                beside?: unknown;
+                /** @description Whether it is caught: its source did not say how it is read. */
+                caught?: boolean;
+                /** @description Whether the payload is in base64 (RFC 4648, section 4), since it is no text. */
+                base64?: boolean;
             }[];
             /** @description Given as `after` it yields the next page; absent on the last. */
             next?: string | null;
@@ -5547,7 +5672,7 @@ export interface components {
              */
             attempts_seconds: number;
         };
-        /** @description What became of payloads that were read again, 100 at most. */
+        /** @description What became of payloads that were read again, 20 at most. */
         Retried: {
             /**
              * Format: int64
@@ -5559,6 +5684,11 @@ export interface components {
              * @description The alerts that were taken of them; those that had come before do not count.
              */
             alerts: number;
+            /**
+             * Format: int64
+             * @description How many of these are recorded alone: they came long ago.
+             */
+            recorded_only?: number;
             /** @description What still cannot be read, and why. */
             still: components["schemas"]["KeptItem"][];
             /**
@@ -5576,6 +5706,11 @@ export interface components {
              * @description Those behind this handle; from the oldest on if left out.
              */
             after?: number | null;
+            /**
+             * @description Whether rules decide about what came more than 15 minutes ago as well, as if it came now.
+             *     Left out, such alerts are recorded and nothing follows from them.
+             */
+            acting?: boolean;
         };
         /** @description That a plan runs now. */
         RunPlan: {
@@ -5940,6 +6075,52 @@ export interface components {
             /** @description Whether what is under way is paused as well. */
             running?: boolean;
         };
+        /** @description What is known of one field. */
+        ShapeField: {
+            /**
+             * @description Its path as an expression over an alert has it, such as `body.disk.name`; `[]` stands for
+             *     any element of a list, `.*` for all further names of a map that has many.
+             */
+            path: string;
+            /**
+             * Format: double
+             * @description In what share of what was looked at it is there, from 0 to 1.
+             */
+            share: number;
+            /** @description How many values are of each type: `bool`, `number`, `text`, `list`, `map`, `null`. */
+            types: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description How many different values it had, estimated.
+             */
+            distinct: number;
+            /** @description Some that it had of late, the latest first; cut at 60 bytes. */
+            examples: string[];
+            /**
+             * Format: double
+             * @description The smallest number.
+             */
+            least?: number | null;
+            /**
+             * Format: double
+             * @description The largest number.
+             */
+            most?: number | null;
+            /**
+             * Format: date-time
+             * @description When it was first seen.
+             */
+            first: string;
+            /**
+             * Format: date-time
+             * @description When it was last seen.
+             */
+            last: string;
+            /** @description Whether its values are kept nowhere here. */
+            masked: boolean;
+        };
         /** @description Signing in to the console with a token. */
         SignIn: {
             /** @description The token. */
@@ -5954,6 +6135,11 @@ export interface components {
             due?: string | null;
             /** @description Why. */
             reason: string;
+        };
+        /** @description What a source sends, by kind. */
+        SourceShapes: {
+            /** @description One for each kind, by name; that of what is caught comes first. */
+            kinds: components["schemas"]["KindShape"][];
         };
         /**
          * @description How a step of a job, or a try of it, stands.
@@ -6100,6 +6286,26 @@ export interface components {
          * @enum {string}
          */
         SubscriberState: "asked" | "confirmed" | "gone" | "faulty";
+        /** @description How a source might be read, by what it sent. */
+        SuggestedRead: {
+            /** @description The lines, each with the reason, in the order in which they are written. */
+            lines: components["schemas"]["SuggestedReadLine"][];
+            /** @description `read` with these lines as YAML; empty if nothing can be said. */
+            read: string;
+            /** @description How many payloads were looked at. */
+            payloads: number;
+            /** @description How many of them can be read by these lines. */
+            readable: number;
+        };
+        /** @description One suggested line. */
+        SuggestedReadLine: {
+            /** @description The line of `read`; `intake` for what belongs there. */
+            line: string;
+            /** @description What is written there, as YAML. */
+            text: string;
+            /** @description Why. */
+            why: string;
+        };
         /** @description What a person decides. */
         Take: {
             /** @description The name of a choice. */
@@ -6139,6 +6345,42 @@ export interface components {
             conflict?: string | null;
             /** @enum {string|null} */
             trial?: "dry" | "acting" | null;
+        };
+        /** @description The document of a source that is tried before it is published. */
+        TestSource: {
+            /** @description The document as YAML. */
+            text: string;
+            /** @description The name of the file that holds it, as it stands in what is said of it. */
+            file?: string | null;
+            /** @description A payload as it would come. Left out: the newest 20 that are kept of the source. */
+            payload?: string | null;
+            /** @description What comes beside it, by the names of the intake, such as `headers`. */
+            beside?: Record<string, never>;
+        };
+        /** @description What a document makes of one payload. */
+        TestedPayload: {
+            /**
+             * Format: int64
+             * @description The handle under which it is kept; absent for one that was given.
+             */
+            id?: number | null;
+            /** @description Its alerts in the normal form. */
+            alerts: Record<string, never>[];
+            /** @description Items that `keep` left out. */
+            left_out: number;
+            /** @description Optional lines that gave nothing, and how often. */
+            absent?: {
+                [key: string]: number;
+            };
+            /** @description What cannot be read, and why. */
+            unreadable: string[];
+        };
+        /** @description What a document of a source makes of payloads. Nothing is recorded. */
+        TestedSource: {
+            /** @description What is wrong with the document; then nothing was read. */
+            problems: components["schemas"]["FileProblem"][];
+            /** @description One for each payload, the newest first. */
+            payloads: components["schemas"]["TestedPayload"][];
         };
         /** @description Alerts over time. */
         Timeline: {
@@ -6331,8 +6573,16 @@ export interface components {
             received: string;
             /** @description Why it could not be read. */
             reason: string;
-            /** @description The payload, cut at 64 KiB. */
+            /** @description The payload, in a list its first 16 KiB. */
             payload: string;
+            /** @description Whether there is more of it than stands here. */
+            is_cut?: boolean;
+            /** @description What came beside it, by the names of its intake. */
+            beside?: unknown;
+            /** @description Whether it is caught: its source did not say how it is read. */
+            caught?: boolean;
+            /** @description Whether the payload is in base64 (RFC 4648, section 4), since it is no text. */
+            base64?: boolean;
         };
         /** @description That a plan runs at a time that was skipped. */
         UnskipPlan: {
@@ -6364,6 +6614,11 @@ export interface components {
              * @description Payloads of a source that could not be read, and are kept until they can.
              */
             unreadable: number;
+            /**
+             * Format: int64
+             * @description Of a source: payloads that are kept since it does not say yet how they are read.
+             */
+            caught?: number;
             /**
              * Format: int64
              * @description Alerts of a source whose id came before with other content: they were not taken.
@@ -12970,6 +13225,300 @@ export interface operations {
             };
         };
     };
+    testSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TestSource"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestedSource"];
+                };
+            };
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The role does not allow it, or the console's header is missing. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body took too long. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showShapes: {
+        parameters: {
+            query?: {
+                /** @description Of this kind; empty for what was caught. Left out: of all. */
+                kind?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceShapes"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forgetShapes: {
+        parameters: {
+            query?: {
+                /** @description Of this kind; empty for what was caught. Left out: of all. */
+                kind?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForgottenShapes"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggestRead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuggestedRead"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getStorage: {
         parameters: {
             query?: never;
@@ -14240,6 +14789,71 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showUnreadable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnreadableItem"];
+                };
+            };
+            /** @description The question is not as described; `detail` says what is wrong. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No token, or none that is known. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too much at once; `Retry-After` says when to try again. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The records cannot be reached at the moment; try again. */
             503: {
                 headers: {
                     [name: string]: unknown;

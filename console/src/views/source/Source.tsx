@@ -11,7 +11,9 @@ import { EditingHeader, EditorPanel, Publishing, useEditing } from '../definitio
 import { Versions } from '../definition/Versions';
 import { Kept } from './Kept';
 import { Listeners } from './Listeners';
+import { Mapping } from './Mapping';
 import { SenderLines } from './SenderLines';
+import { Shapes } from './Shapes';
 import { Try } from './Try';
 
 const BLANK = `source: name-of-the-source
@@ -43,6 +45,7 @@ export function Start() {
 
 function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
   const editing = useEditing('source', found, start);
+  const kept = (found?.item.used.unreadable ?? 0) + (found?.item.used.caught ?? 0);
   return (
     <>
       <EditingHeader editing={editing} />
@@ -62,7 +65,11 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
               </pre>
             </Panel>
           )}
-          {found && <Kept source={found.item.name} all={found.item.used.unreadable} />}
+          {found && <Shapes source={found.item.name} />}
+          {found && kept > 0 && (
+            <Mapping source={found.item.name} text={editing.text} onTake={editing.setText} />
+          )}
+          {found && <Kept source={found.item.name} all={kept} />}
           {found && <Versions kind="source" name={found.item.name} onBringBack={editing.setText} />}
         </div>
       </div>

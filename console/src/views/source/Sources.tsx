@@ -29,6 +29,7 @@ export function Component() {
       columns={[
         count('Alerts', (source) => source.used.alerts),
         wrong('Unreadable', (source) => source.used.unreadable),
+        count('Caught', (source) => source.used.caught ?? 0),
         wrong('Conflicts', (source) => source.used.conflicts ?? 0),
         wrong('Refused', (source) => source.used.refused ?? 0),
         wrong('Over limit', (source) => source.used.over_limit ?? 0),

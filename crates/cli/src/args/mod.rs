@@ -27,8 +27,8 @@ pub use jobs::{Became, DecisionCommand, JobCommand, LaunchArgs};
 pub use mutes::{BeginMute, MuteCommand};
 pub use plans::PlanCommand;
 pub use rules::{
-    Against, Named, ProposalCommand, RuleCommand, RunbookCommand, SourceCommand, TryStepArgs,
-    Versioned,
+    Against, Named, ProposalCommand, RuleCommand, RunbookCommand, ShapeArgs, SourceCommand,
+    TestSourceArgs, TryStepArgs, Versioned,
 };
 pub use runners::{RunRunner, RunnerArgs, RunnerCommand};
 pub use subscribers::SubscriberCommand;

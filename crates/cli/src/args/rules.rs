@@ -174,6 +174,41 @@ pub enum ProposalCommand {
     },
 }
 
+#[derive(Debug, clap::Args)]
+pub struct ShapeArgs {
+    /// The source
+    pub name: String,
+    /// The fields of this kind
+    #[arg(long)]
+    pub kind: Option<String>,
+    /// Of what is caught, of which no alerts were made
+    #[arg(long, conflicts_with = "kind")]
+    pub caught: bool,
+    /// Side by side with this kind
+    #[arg(long, value_name = "KIND", conflicts_with = "forget")]
+    pub beside: Option<String>,
+    /// Forget it, as after a change of the sender; alerts stay
+    #[arg(long)]
+    pub forget: bool,
+    #[command(flatten)]
+    pub server: Server,
+    #[command(flatten)]
+    pub output: Output,
+}
+
+#[derive(Debug, clap::Args)]
+pub struct TestSourceArgs {
+    /// The file with the document
+    pub file: PathBuf,
+    /// A file with a payload as it would come; `-` is standard input
+    #[arg(long, value_name = "FILE")]
+    pub payload: Option<PathBuf>,
+    #[command(flatten)]
+    pub server: Server,
+    #[command(flatten)]
+    pub output: Output,
+}
+
 #[derive(Debug, Subcommand)]
 pub enum SourceCommand {
     #[command(flatten)]
@@ -195,17 +230,55 @@ Examples:
         #[command(flatten)]
         output: Output,
     },
-    /// Read again what could not be read, by the lines as they are published now
+    /// Show what a source sends: kinds, and the fields of each
+    #[command(after_help = "What was made up does not count. Values of masked fields and of \
+        passwords and the like are not kept.
+
+Examples:
+  arvok source shape pier-probes
+  arvok source shape pier-probes --kind web.page
+  arvok source shape pier-probes --kind web.page --beside web.tls
+  arvok source shape pier-probes --forget")]
+    Shape(ShapeArgs),
+    /// Suggest lines of `read` by the payloads that are kept, each with the reason
     #[command(
-        after_help = "What can be read now is taken as if it came now. Asking twice takes nothing \
-            twice.
+        after_help = "A source without `read` keeps what comes; these lines are made of that.
 
 Example:
-  arvok source retry pier-probes"
+  arvok source suggest pier-probes"
+    )]
+    Suggest {
+        /// The source
+        name: String,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
+    /// Try the document of a source on payloads, before it is published
+    #[command(after_help = "Nothing is recorded. Without a payload it is tried on the newest 20 \
+        that are kept of the source.
+
+Examples:
+  arvok source test definitions/pier-probes.yaml
+  arvok source test definitions/pier-probes.yaml --payload payload.json")]
+    Test(TestSourceArgs),
+    /// Read again what is kept, by the lines as they are published now
+    #[command(
+        after_help = "What can be read now is taken as if it came now. Asking twice takes nothing \
+            twice. What came more than
+15 minutes ago is recorded, and no rule decides about it.
+
+Examples:
+  arvok source retry pier-probes
+  arvok source retry pier-probes --acting"
     )]
     Retry {
         /// The source
         name: String,
+        /// Rules decide about old payloads as well
+        #[arg(long)]
+        acting: bool,
         #[command(flatten)]
         server: Server,
         #[command(flatten)]

@@ -2,15 +2,14 @@
 
 use super::{ask, attached::with_files};
 use crate::{
-    args::{Named, Output, Server, SourceCommand, Versioned},
+    args::{Named, Output, Server, Versioned},
     client::{Client, percent},
     error::{CliError, file},
     show,
 };
 use arvok_api::{
     ChangeKind, DefinitionDetail, DefinitionItem, DefinitionName, ExpectedVersion, FileProblem,
-    FileText, Page, PlannedChange, PublishRequest, PublishResult, Retried, RetryRequest,
-    UnreadableItem, VersionItem,
+    FileText, Page, PlannedChange, PublishRequest, PublishResult, UnreadableItem, VersionItem,
 };
 use arvok_core::{
     Catalog, Kind, Problem,
@@ -18,7 +17,6 @@ use arvok_core::{
     document::{NOT_UTF8, parse_file},
     rule::Rule,
     runbook::Runbook,
-    source::ADDRESS,
 };
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -343,64 +341,6 @@ pub fn schema(kind: &str) -> Result<(), CliError> {
         CliError::Usage(format!("`{kind}` is no kind of document; the kinds are {known}, and api"))
     })?;
     show::json(&catalog::schema(kind))
-}
-
-/// Prints what a sender of a source needs.
-async fn sender_lines(
-    name: &str,
-    only: Option<&str>,
-    server: &Server,
-    output: &Output,
-) -> Result<(), CliError> {
-    let client = Client::of(server)?;
-    let path = format!("/api/v1/definitions/source/{}", percent(name));
-    let detail: DefinitionDetail = client.get(&path, &[]).await?;
-    let mut lines = detail.sender_lines;
-    for line in &mut lines {
-        line.text = line.text.replace(ADDRESS, client.address());
-    }
-    if let Some(language) = only {
-        let end = format!(", for {}", if language == "sh" { "sh" } else { "Python" });
-        let script = lines.iter().find(|line| line.title.ends_with(&end)).ok_or_else(|| {
-            CliError::Usage(format!("there is no script of {language} for the source {name}"))
-        })?;
-        show::out(script.text.trim_end());
-        return Ok(());
-    }
-    if output.json {
-        return show::json(&lines);
-    }
-    show::out(&show::sender_lines(&lines));
-    Ok(())
-}
-
-pub async fn source(command: SourceCommand) -> Result<(), CliError> {
-    let (name, server, output) = match command {
-        SourceCommand::Named(command) => return named("source", command).await,
-        SourceCommand::Lines { name, only, server, output } => {
-            return sender_lines(&name, only.as_deref(), &server, &output).await;
-        }
-        SourceCommand::Retry { name, server, output } => (name, server, output),
-    };
-    let client = Client::of(&server)?;
-    let mut all = Retried::default();
-    let mut after = None;
-    loop {
-        let request = RetryRequest { source: name.clone(), after };
-        let page: Retried = client.post("/api/v1/unreadable/retry", &request).await?;
-        all.read += page.read;
-        all.alerts += page.alerts;
-        all.still.extend(page.still);
-        after = page.next;
-        if after.is_none() {
-            break;
-        }
-    }
-    if output.json {
-        return show::json(&all);
-    }
-    show::out(&show::retried(&all));
-    Ok(())
 }
 
 pub async fn named(kind: &str, command: Named) -> Result<(), CliError> {

@@ -24,6 +24,7 @@ mod proposals;
 mod rules;
 mod runners;
 mod serve;
+mod sources;
 mod standin;
 mod status;
 mod storage;
@@ -89,7 +90,7 @@ pub async fn run(args: Args) -> Result<(), CliError> {
         Command::Decision(command) => decisions::decision(command).await,
         Command::Proposal(command) => proposals::proposal(command).await,
         Command::Runbook(command) => library::runbook(command).await,
-        Command::Source(command) => definitions::source(command).await,
+        Command::Source(command) => sources::source(command).await,
         Command::Connection(command) => connections::connection(command).await,
         Command::Connector(command) => definitions::named("connector", command).await,
         Command::Step(command) => definitions::named("step", command).await,

@@ -93,6 +93,9 @@ pub fn taken(t: &DeliveryAnswer) -> String {
         let item = kept.item.map_or_else(String::new, |i| format!("item {i} "));
         lines.push(format!("{item}kept as unreadable {}: {}", kept.id, kept.reason));
     }
+    for kept in &t.caught {
+        lines.push(format!("caught as {}: {}", kept.id, kept.reason));
+    }
     if t.left_out > 0 {
         lines.push(format!("{} left out by the source's `keep`", t.left_out));
     }

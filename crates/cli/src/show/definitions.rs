@@ -1,10 +1,13 @@
 //! Definitions and publishing.
 
-use super::{Table, ago, count, exact, jobs, when};
+use super::{
+    Table, ago, count, exact, jobs,
+    sources::{heartbeats, listeners, poll},
+    when,
+};
 use arvok_api::{
     ActsByItself, AutomationRight, CalendarState, ChangeKind, DefinitionDetail, DefinitionItem,
-    HeartbeatItem, ListenerItem, Page, PlannedChange, PollState, PublishResult, Retried,
-    SenderLineItem, UnreadableItem, Use,
+    Page, PlannedChange, PublishResult, Use,
 };
 use arvok_core::Role;
 use similar::{ChangeTag, TextDiff};
@@ -40,6 +43,7 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
                 "version",
                 "alerts",
                 "unreadable",
+                "caught",
                 "id conflicts",
                 "refused",
                 "over limit",
@@ -47,10 +51,12 @@ pub fn definitions(kind: &str, page: &Page<DefinitionItem>) -> String {
                 "summary",
             ],
             |i, last| {
-                let Use { alerts, unreadable, conflicts, refused, over_limit, .. } = &i.used;
+                let Use { alerts, unreadable, caught, conflicts, refused, over_limit, .. } =
+                    &i.used;
                 vec![
                     alerts.to_string(),
                     unreadable.to_string(),
+                    caught.to_string(),
                     conflicts.to_string(),
                     refused.to_string(),
                     over_limit.to_string(),
@@ -119,7 +125,11 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
         lines.extend(d.poll.as_ref().map(poll));
         lines.extend(heartbeats(&d.heartbeats));
         lines.extend(d.next_due.map(|at| format!("\nNext due: {}", exact(at))));
-        let Use { conflicts, refused, over_limit, .. } = &i.used;
+        let Use { caught, conflicts, refused, over_limit, .. } = &i.used;
+        if *caught > 0 {
+            let payloads = count(usize::try_from(*caught).unwrap_or_default(), "payload");
+            lines.push(format!("\nCaught until `read` says how they are read: {payloads}"));
+        }
         if *over_limit > 0 {
             lines.push(format!(
                 "\nOver its limit within a day: {over_limit} deliveries were refused or had to wait"
@@ -146,35 +156,6 @@ pub fn definition(kind: &str, d: &DefinitionDetail) -> String {
     lines.join("\n")
 }
 
-/// How the messages of a source are fetched.
-fn poll(state: &PollState) -> String {
-    let PollState { operation, every, looked_at, cursor, failure } = state;
-    let looked = looked_at.map_or_else(|| "not yet".to_owned(), ago);
-    let mut lines = vec![format!("\nFetched by {operation}, every {every}; last: {looked}")];
-    lines.extend(cursor.as_ref().map(|cursor| format!("Remembered: {cursor}")));
-    lines.extend(failure.as_ref().map(|why| format!("The last look failed: {why}")));
-    lines.join("\n")
-}
-
-/// What a sender of a source needs.
-pub fn sender_lines(lines: &[SenderLineItem]) -> String {
-    if lines.is_empty() {
-        return "Nobody sends to it: Arvok itself brings its messages.".to_owned();
-    }
-    let one = |line: &SenderLineItem| format!("# {}\n{}", line.title, line.text.trim_end());
-    lines.iter().map(one).collect::<Vec<_>>().join("\n\n")
-}
-
-/// The senders of a source of heartbeats.
-fn heartbeats(all: &[HeartbeatItem]) -> Option<String> {
-    let mut table = Table::new(&["sender", "last heard", "state"]);
-    for sender in all {
-        let state = if sender.missing { "missing" } else { "alive" };
-        table.row(vec![sender.name.clone(), ago(sender.last_at), state.to_owned()]);
-    }
-    (!all.is_empty()).then(|| format!("\n{}", table.text("")))
-}
-
 /// What a calendar holds, and from where.
 fn calendar(state: &CalendarState) -> String {
     let mut lines = vec![String::new()];
@@ -192,71 +173,6 @@ fn calendar(state: &CalendarState) -> String {
         table.row(vec![event.summary.clone(), exact(event.from), exact(event.until)]);
     }
     lines.push(table.text("No event is on, or begins within two weeks."));
-    lines.join("\n")
-}
-
-/// Where a source is listened for, a line each.
-fn listeners(all: &[ListenerItem]) -> Vec<String> {
-    let one = |l: &ListenerItem| {
-        let (transport, state) = (word(&l.transport), word(&l.state));
-        let reason = l
-            .reason
-            .as_ref()
-            .map(|reason| format!(": {reason}; it is tried again"))
-            .unwrap_or_default();
-        let mut counts = vec![format!("{} taken", l.taken)];
-        let more = [
-            (l.unreadable, "unreadable"),
-            (l.dropped, "lost"),
-            (l.refused, "refused"),
-            (l.open, "connections open"),
-        ];
-        counts.extend(
-            more.iter().filter(|(count, _)| *count > 0).map(|(count, of)| format!("{count} {of}")),
-        );
-        let counts = counts.join(", ");
-        format!(
-            "  {transport} {}  {state} since {}{reason}  {counts}  at {}",
-            l.address,
-            when(l.since),
-            l.node
-        )
-    };
-    let head = (!all.is_empty()).then(|| "\nListeners:".to_owned());
-    head.into_iter().chain(all.iter().map(one)).collect()
-}
-
-/// The word of a value that is one on the wire.
-fn word(value: &impl serde::Serialize) -> String {
-    serde_json::to_value(value).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default()
-}
-
-/// Payloads that could not be read, whole and each with its reason.
-pub fn unreadable(page: &Page<UnreadableItem>) -> String {
-    if page.items.is_empty() {
-        return "Every payload could be read.".to_owned();
-    }
-    let mut lines = vec!["Newest payloads that could not be read".to_owned()];
-    for u in &page.items {
-        lines.push(format!("\n  {}  received {}: {}", u.id, exact(u.received), u.reason));
-        lines.extend(u.payload.lines().map(|l| format!("      {l}")));
-    }
-    lines.push("\nWhen the source reads them, `arvok source retry` takes them.".to_owned());
-    lines.join("\n")
-}
-
-/// What became of payloads that were read again.
-pub fn retried(r: &Retried) -> String {
-    let (read, alerts) = (count(r.read as usize, "payload"), count(r.alerts as usize, "alert"));
-    let mut lines = vec![match (r.read, r.still.len()) {
-        (0, 0) => "There is nothing that could not be read.".to_owned(),
-        (0, still) => format!("None of {} can be read yet:", count(still, "payload")),
-        (_, 0) => format!("Read {read}: {alerts} taken."),
-        (_, still) => {
-            format!("Read {read}: {alerts} taken. {} cannot be read yet:", count(still, "payload"))
-        }
-    }];
-    lines.extend(r.still.iter().map(|s| format!("  {}  {}", s.id, s.reason)));
     lines.join("\n")
 }
 

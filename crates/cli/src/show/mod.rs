@@ -16,6 +16,7 @@ mod plans;
 mod proposals;
 mod rehearsal;
 mod runners;
+mod sources;
 mod storage;
 mod subscribers;
 mod table;
@@ -29,9 +30,7 @@ pub use connections::{
 };
 pub use contacts::{contact, contacts};
 pub use decisions::{decision, decisions};
-pub use definitions::{
-    automation, changes, definition, definitions, retried, sender_lines, unreadable,
-};
+pub use definitions::{automation, changes, definition, definitions};
 pub use dry_run::{dry_run, tried_step};
 pub use guards::{guard, guards};
 pub use jobs::{Line, effect, goes_on, job, jobs, rows, step_line, step_line_untimed};
@@ -44,6 +43,9 @@ pub use plans::{plan, plan_times, plans};
 pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;
 pub use runners::runners;
+pub use sources::{
+    retried, sender_lines, shape, shapes, shapes_beside, suggestion, tested, unreadable,
+};
 pub use storage::{keep, storage};
 pub use subscribers::{outgoing, subscriber, subscribers};
 pub use table::{Table, never_cut};

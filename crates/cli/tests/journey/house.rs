@@ -182,31 +182,32 @@ const PLAIN: &str = "
     accept access act address admission amqp announce announcer announcing answer answers
     api ask asking assertion attempt audit automation awaiting batch batches bodies body
     bound bounds broker cache call callback callbacks caller calls candidates capacity
-    catalog changes check child children choose circuits clear client clients
-    clock cloudevents command concerns config console consumer contact contacts continuation
-    copy counting credential credentials cryptography data day days deadlock decide deciding
-    decode definition definitions demands described description digest dispatch doctor
-    document draft driver drivers dry due duty each element emit end entity envelope
-    environment error escaping eval event events example examples exchange executor exit
-    expected explain explanation expr failure fault file filters finish flood folder
-    followers forecast form found framing function functions glob group guarded guards
-    handshake header health heartbeat heartbeats hits holding host hours html http ids index
-    inputs judging key keys labels later launch launches leases length lexer library libvirt
-    limit limits lines lint list listen listeners literal live lmtp log lookup lower machine
-    mail mailbox markdown matcher memory message metrics migrate monitoring mqtt netconf new
-    node nodes not oauth2 object offline open openapi operation or order outbox outline
-    output outputs over overdue pace page pages parts pause period permits play poll preview
-    private problem process progress protocols published query questions quoting random
-    range rate reach read readiness reads ready reason record recorded recording records
-    redact redaction reference references refusals rehearsal remember replay reply report
-    request require resource restore retention retry role routines rpc run runner runs
-    sample sandbox schedule schema scope script secret secrets self sender sending serve
-    session sessions set setting settings severity share shared signature silence snmp
-    spellings sql ssh standing state steps storage stored stream subscriber subscribers
-    supervise suspensions syntax syscalls syslog table taken tcp tell template text through
-    time timeline timers times tls together token tokens touch touches trace transition type
-    types typing udp undecided unexecuted unreadable upkeep usage user v4 value vault views
-    visit warning watch webhook write xdr xml yaml";
+    catalog changes check child children choose circuits clear client clients clock
+    cloudevents command comparison concerns config console consumer contact contacts
+    continuation copy counting credential credentials cryptography data day days deadlock
+    decide deciding decode definition definitions demands described description digest
+    dispatch distinct doctor document draft driver drivers dry due duty each element emit
+    end entity envelope environment error escaping eval event events example examples
+    exchange executor exit expected explain explanation expr failure fault field file
+    filters finish flood folder followers forecast form found framing function functions
+    glob group guarded guards handshake header health heartbeat heartbeats hits holding
+    host hours html http ids index inputs judging key keys labels later launch launches
+    leases length lexer library libvirt limit limits line lines lint list listen listeners
+    literal live lmtp log lookup lower machine mail mailbox markdown matcher memory
+    message metrics migrate monitoring mqtt netconf new node nodes not oauth2 object
+    offline open openapi operation or order outbox outline output outputs over overdue
+    pace page pages parts pause period permits play poll preview private problem process
+    profiling progress protocols published query questions quoting random range rate reach
+    read readiness reads ready reason record recorded recording records redact redaction
+    reference references refusals rehearsal remember replay reply report request require
+    resource restore retention retry role routines rpc run runner runs sample sandbox
+    schedule schema scope script secret secrets self sender sending serve session sessions
+    set setting settings severity share shared signature silence snmp spellings sql ssh
+    standing state steps storage stored stream subscriber subscribers suggestion supervise
+    suspensions syntax syscalls syslog table taken tcp tell template text through time
+    timeline timers times tls together token tokens touch touches trace transition type
+    types typing udp undecided unexecuted unreadable unsent upkeep usage user uses v4
+    value vault views visit warning watch webhook write xdr xml yaml";
 
 #[test]
 fn modules_are_called_by_plain_words_or_by_those_of_the_glossary() {

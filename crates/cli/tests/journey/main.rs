@@ -9,6 +9,7 @@ mod automating;
 mod bounds;
 mod brokers;
 mod calendars;
+mod catching;
 mod chaos;
 mod claims;
 mod command;

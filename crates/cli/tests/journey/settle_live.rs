@@ -58,6 +58,7 @@ impl Live {
             received: now,
             alerts: vec![alert],
             malformed: Vec::new(),
+            is_past: false,
         };
         block(intake::record(&self.db, self.rules(), &[&payload], &mut Writer::default()))
             .expect("is taken");

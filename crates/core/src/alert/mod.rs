@@ -150,7 +150,30 @@ pub struct Received<'a> {
     pub fallback_id: &'a str,
 }
 
+/// The names of the normal form as a sender may write it.
+const NORMAL_FORM: [&str; 11] = [
+    "id", "kind", "severity", "state", "resource", "time", "summary", "value", "labels", "body",
+    "trial",
+];
+
 impl NewAlert {
+    /// Whether a value is meant to be in this form, or a list of values is, by their names alone:
+    /// it says of which kind and about what, or one of both and nothing that is not of this form.
+    pub fn is_meant_by(value: &Value) -> bool {
+        let map = match value {
+            Value::Array(items) => return items.first().is_some_and(Self::is_meant_by),
+            Value::Object(map) => map,
+            _ => return false,
+        };
+        let has = |name: &str| map.contains_key(name);
+        let is_known = |name: &String| NORMAL_FORM.contains(&name.as_str());
+        match (has("kind"), has("resource")) {
+            (true, true) => true,
+            (false, false) => false,
+            _ => map.keys().all(is_known),
+        }
+    }
+
     /// An alert as it was written. Where something is wrong is looked for only once something is.
     ///
     /// # Errors

@@ -38,6 +38,7 @@ mod demands;
 mod error;
 mod eval;
 mod explain;
+mod field_uses;
 mod functions;
 mod length;
 mod lower;
@@ -52,6 +53,7 @@ mod value;
 pub use demands::{Demand, Path};
 pub use error::ExprError;
 pub use explain::ExplainedPart;
+pub use field_uses::FieldUse;
 pub use functions::{FUNCTIONS, Function, Gives, Takes};
 pub use length::{Length, LengthDoc};
 pub use template::{Part, Template, TemplateError};
@@ -113,6 +115,11 @@ impl Expr {
         let mut found = Vec::new();
         demands::fields(&self.node, name, &mut found);
         found
+    }
+
+    /// Each use of a field of a name, and what it is compared with.
+    pub fn field_uses(&self, name: &str) -> Vec<FieldUse> {
+        field_uses::uses(&self.node, name)
     }
 
     /// What is said of divisions of two integers that are written out, where something is cut off,

@@ -5,7 +5,7 @@ use crate::{document::Checker, text::nearest};
 use std::collections::BTreeMap;
 
 /// The names of all warnings, and what each says.
-pub const WARNINGS: [(&str, &str); 11] = [
+pub const WARNINGS: [(&str, &str); 15] = [
     ("never-matches", "no alert can match the rule"),
     ("short-rest", "`rest` is shorter than the time after which the sender repeats"),
     ("unknown-resource", "a resource or glob fits nothing that is known"),
@@ -17,6 +17,10 @@ pub const WARNINGS: [(&str, &str); 11] = [
     ("cut-off", "two integers that are written out are divided, and the rest is cut off"),
     ("follows-nobody", "events are chosen by the name or the owner of a rule that there is not"),
     ("not-awaited", "`missing` cannot wait for a resource that was never heard of"),
+    ("unsent-kind", "a kind that the source never sent"),
+    ("unsent-severity", "a severity that no alert of the kind ever had"),
+    ("unsent-field", "a field that no alert of a kind ever had, or that some lack"),
+    ("other-type", "a field is compared with something of another type than it has"),
 ];
 
 /// Checks the names under `knowingly`.

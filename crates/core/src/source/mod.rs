@@ -36,6 +36,7 @@ mod rate_limit;
 mod read;
 mod sender_lines;
 mod silence;
+mod suggestion;
 
 pub use intake::{
     AddressRange, AmqpIntake, Delivery, HEADERS, Handshake, HandshakeRequest, HeaderField,
@@ -47,12 +48,14 @@ pub use rate_limit::{LimitUse, RateLimit, RateLimitDoc};
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 pub use sender_lines::{ADDRESS, BROKER_HOST, BROKER_PORT, BROKER_URL, SenderLine};
 pub use silence::is_steady;
+pub use suggestion::{MAX_PAYLOADS, SuggestedLine, Suggestion, suggest};
 
 use crate::{
-    Alert, Period,
+    Alert, NewAlert, Period,
     definition::{Defined, Definition, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
     expr::{Expr, Template},
+    shape::Masks,
 };
 use intake::{Message, POLL};
 use read::{Lines, MAX_STEPS, Payload};
@@ -90,14 +93,19 @@ pub struct SourceDoc {
     pub summary: Option<String>,
     /// How its messages arrive.
     pub intake: IntakeDoc,
-    /// How a message becomes alerts. Left out: what is posted to a webhook is in the normal form
-    /// already, and messages of an open format are read as that format says.
+    /// How a message becomes alerts. Left out: messages of an open format are read as that format
+    /// says; of others what is in the normal form is taken, and what is not is caught: kept as it
+    /// came, so that one can look at it and write these lines.
     #[serde(default)]
     pub read: Option<ReadDoc>,
     /// How long it may be silent, from 10s to 30d; after that the alarm `source.silent` is raised,
     /// until it is heard of. Left out: as long as it likes.
     #[serde(default)]
     pub silent_after: Option<Period>,
+    /// Fields whose values are kept in no shape, by their paths such as `body.customer`, each with
+    /// all below it; those of passwords, tokens and the like never are.
+    #[serde(default)]
+    pub mask: Vec<String>,
     /// How much it may send to each node. What is more is refused, or waits where its sender waits,
     /// and the alarm `source.flooding` is raised. Left out: as much as there is room for.
     #[serde(default)]
@@ -121,6 +129,8 @@ pub struct Source {
     pub silent_after: Option<Period>,
     /// How much it may send to each node.
     pub limit: Option<RateLimit>,
+    /// Fields whose values are kept in no shape.
+    pub masks: Masks,
 }
 
 impl Source {
@@ -130,10 +140,12 @@ impl Source {
         let messages = match self.intake.decode(delivery) {
             Ok(messages) => messages,
             Err(reason) => {
-                return ReadOutcome {
-                    unreadable: vec![Unread::whole(reason)],
-                    ..ReadOutcome::default()
+                let unread = if self.catches(delivery) {
+                    Unread::caught(&reason)
+                } else {
+                    Unread::whole(reason)
                 };
+                return ReadOutcome { unreadable: vec![unread], ..ReadOutcome::default() };
             }
         };
         let several = messages.len() > 1;
@@ -147,12 +159,8 @@ impl Source {
                     all.join(self.read_message(delivery, &body, fallback_id, &left), item, part);
                 }
                 Err(e) => {
-                    all.unreadable.push(Unread {
-                        item,
-                        reason: e.reason,
-                        part: Some(e.part),
-                        of_each: false,
-                    });
+                    let (part, unread) = (Some(e.part), Unread::whole(e.reason));
+                    all.unreadable.push(Unread { item, part, ..unread });
                 }
             }
             if all.alerts.len() > MAX_ALERTS {
@@ -164,6 +172,16 @@ impl Source {
             }
         }
         all
+    }
+
+    /// Whether it says nothing yet of how its messages are read: what is not in the normal form is
+    /// caught.
+    pub const fn is_catching(&self) -> bool {
+        self.read.is_none()
+    }
+
+    const fn catches(&self, delivery: &Delivery<'_>) -> bool {
+        self.is_catching() && !delivery.normal
     }
 
     /// The lines by which its format is read, as they would be written, where it has none of its
@@ -179,6 +197,10 @@ impl Source {
         fallback_id: &str,
         left: &Cell<u32>,
     ) -> ReadOutcome {
+        if self.catches(delivery) && !NewAlert::is_meant_by(body) {
+            let unread = Unread::caught("is not in the normal form");
+            return ReadOutcome { unreadable: vec![unread], ..ReadOutcome::default() };
+        }
         let names = self.intake.names(body, delivery.properties);
         let Delivery { received, normal, .. } = *delivery;
         let payload = Payload { body, names: &names, received, fallback_id, normal, left };
@@ -256,13 +278,8 @@ impl Defined for Source {
         if limit.is_some_and(|l| l.is_some()) && matches!(intake, Some(Intake::Schedule(_))) {
             check.fail("/limit", "the messages of a schedule are Arvok's own, as many as it says");
         }
+        check_masks(&mut check, &doc.mask);
         let has_lines = doc.read.is_some();
-        if !has_lines && intake.as_ref().is_some_and(|intake| !intake.may_do_without_lines()) {
-            check.fail(
-                "/intake",
-                "what comes has no form of which an alert could be made; say with `read` how",
-            );
-        }
         let read = match doc.read.or_else(|| intake.as_ref()?.default_read()) {
             None => Some(None),
             Some(read) => Lines::check(&mut check, read, offers).map(Some),
@@ -275,8 +292,29 @@ impl Defined for Source {
             has_lines,
             silent_after: doc.silent_after,
             limit,
+            masks: Masks::new(doc.mask),
         });
         check.finish(made)
+    }
+}
+
+/// Most masks of a source, and the longest, in bytes.
+const MOST_MASKS: usize = 50;
+const LONGEST_MASK: usize = 200;
+
+fn check_masks(check: &mut Checker<'_>, masks: &[String]) {
+    if masks.len() > MOST_MASKS {
+        check.fail("/mask", format!("has {} paths; {MOST_MASKS} are allowed", masks.len()));
+    }
+    for (n, mask) in masks.iter().enumerate() {
+        let at = format!("/mask/{n}");
+        let root = mask.split(['.', '[']).next().unwrap_or_default();
+        if mask.len() > LONGEST_MASK {
+            check.fail(&at, format!("has {} bytes; {LONGEST_MASK} are allowed", mask.len()));
+        } else if !["body", "labels", "summary", "value", "resource"].contains(&root) {
+            let wrong = "is the path of a field, such as `body.customer.name` or `labels.site`";
+            check.fail(&at, wrong);
+        }
     }
 }
 

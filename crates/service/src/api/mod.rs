@@ -41,6 +41,7 @@ mod runbooks;
 mod runner_calls;
 mod runners;
 mod sender;
+mod sources;
 mod storage;
 mod stream;
 mod subscribers;
@@ -117,6 +118,7 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .service(alerts::one)
                 .service(unreadable::list)
                 .service(unreadable::retry)
+                .configure(of_sources)
                 .service(alarms::list)
                 .service(alarms::one)
                 .service(alarms::act)
@@ -155,6 +157,16 @@ pub(crate) fn configure(config: &mut web::ServiceConfig) {
                 .default_service(web::to(not_found::no_such_path)),
         )
         .default_service(web::to(not_found::page));
+}
+
+/// What can be asked of sources, published or only edited.
+fn of_sources(config: &mut web::ServiceConfig) {
+    config
+        .service(sources::list)
+        .service(sources::forget)
+        .service(sources::suggest)
+        .service(sources::test)
+        .service(sources::one_kept);
 }
 
 /// What can be asked of rules and runbooks, published or only edited.

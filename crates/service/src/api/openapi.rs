@@ -3,8 +3,8 @@
 use super::{
     access, alarms, alerts, audit, callback, connections, contacts, decisions, definitions, guards,
     halt, health, heartbeats, jobs, launch, library, memory, mutes, nodes, plans, proposals,
-    rehearsal, rules, runbooks, runner_calls, runners, storage, stream, subscribers, timeline,
-    trials, unreadable, watch, webhook,
+    rehearsal, rules, runbooks, runner_calls, runners, sources, storage, stream, subscribers,
+    timeline, trials, unreadable, watch, webhook,
 };
 use crate::problem::PROBLEM;
 use actix_web::{HttpResponse, get};
@@ -61,6 +61,11 @@ struct OfRunners;
     timeline::of_alerts,
     timeline::of_jobs,
     unreadable::retry,
+    sources::list,
+    sources::forget,
+    sources::suggest,
+    sources::test,
+    sources::one_kept,
     alarms::list,
     alarms::one,
     alarms::act,

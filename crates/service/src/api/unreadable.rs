@@ -44,11 +44,12 @@ pub(super) async fn list(
 }
 
 /// Payloads of one call.
-const RETRIED: usize = 100;
+const RETRIED: usize = 20;
 
 /// Reads payloads of a source again that could not be read before, by its lines as they are
-/// published now. What can be read is taken as if it came now, and is kept as unreadable no longer;
-/// asking twice takes nothing twice.
+/// published now, and those that were caught. What can be read is taken as if it came now, and is
+/// kept no longer; asking twice takes nothing twice. What came more than 15 minutes ago is
+/// recorded, and no rule decides about it, unless `acting` says so.
 #[utoipa::path(operation_id = "retryUnreadable", tag = "alerts", request_body = RetryRequest,
     responses((status = 200, body = Retried), (status = 400, body = Problem), (status = 403,
         body = Problem),
@@ -78,10 +79,11 @@ pub(super) async fn retry(
         ..Retried::default()
     };
     for kept in found {
-        match accept_again(&node, source, &kept).await? {
-            Again::DeliveryAnswer(alerts) => {
+        match accept_again(&node, source, &kept, body.acting).await? {
+            Again::Taken { alerts, is_past } => {
                 retried.read += 1;
                 retried.alerts += alerts;
+                retried.recorded_only += if is_past { alerts } else { 0 };
                 rows::forget_unreadable(&node.pools.questions, kept.id).await?;
             }
             Again::Still(reason) => {

@@ -22,8 +22,13 @@ use arvok_store::{
     entity::unreadable,
     intake::{Malformed, Payload, TRIAL},
 };
+use base64::{Engine, prelude::BASE64_STANDARD};
+use chrono::{DateTime, TimeDelta, Utc};
 use serde_json::{Map, Value};
 use std::borrow::Cow;
+
+/// What came longer ago than this has most likely changed since.
+const PAST: TimeDelta = TimeDelta::minutes(15);
 
 /// A payload as it came to a door.
 #[derive(Debug)]
@@ -41,7 +46,7 @@ pub(crate) struct ReceivedMessage<'a> {
 }
 
 /// Takes a payload. Of several alerts those that can be read are taken, the others are kept and
-/// named.
+/// named, and so is what its source does not say yet how to read.
 ///
 /// # Errors
 /// [`NotTaken::Malformed`] if nothing of it can be read or recorded: it is kept;
@@ -63,6 +68,11 @@ pub(crate) async fn accept(
     node.source_limits.count(source, messages.max(1));
     let own = trial.map(|trial| (trial, fallback_id.as_str()));
     alerts.iter_mut().for_each(|alert| mark(alert, own));
+    let is_caught = unreadable.iter().any(|unread| unread.caught);
+    node.shapes.note(source, &alerts);
+    if is_caught && trial.is_none() {
+        node.shapes.note_caught(source, raw, received);
+    }
     for (line, times) in absent {
         let label = LineLabel { source: source.name.clone(), line };
         node.metrics.intake.absent.get_or_create(&label).inc_by(times);
@@ -74,27 +84,48 @@ pub(crate) async fn accept(
     let (mut malformed, mut items) = (Vec::new(), Vec::new());
     for unread in unreadable {
         let reason = published.redactor.text(&unread.reason);
-        items.push((unread.item, reason.clone()));
-        let whole = || String::from_utf8_lossy(raw);
-        let payload = unread.part.as_deref().map_or_else(whole, Cow::Borrowed);
-        let payload = cut(&payload, KEPT).to_owned();
+        items.push((unread.item, reason.clone(), unread.caught));
+        let (payload, base64) = match &unread.part {
+            Some(part) => (Cow::Borrowed(cut(part, KEPT)), false),
+            None => as_text(raw),
+        };
         malformed.push(Malformed {
             reason,
-            payload,
+            payload: payload.into_owned(),
             item: unread.of_each,
             beside: Value::Object(properties.clone()),
+            caught: unread.caught,
+            base64,
         });
     }
-    let payload = Payload { source: source.name.clone(), received, alerts, malformed };
+    let source = source.name.clone();
+    let payload = Payload { source, received, alerts, malformed, is_past: false };
     let taken = deliver(node, payload, admission).await?;
-    let kept = taken.kept.into_iter().zip(items);
-    let mut unreadable =
-        kept.map(|(id, (item, reason))| KeptItem { id, item, reason }).collect::<Vec<_>>();
-    if nothing && !unreadable.is_empty() {
+    let (mut caught, mut unreadable) = (Vec::new(), Vec::new());
+    for (id, (item, reason, is_caught)) in taken.kept.into_iter().zip(items) {
+        let list = if is_caught { &mut caught } else { &mut unreadable };
+        list.push(KeptItem { id, item, reason });
+    }
+    if nothing && caught.is_empty() && !unreadable.is_empty() {
         let KeptItem { id, reason, .. } = unreadable.swap_remove(0);
         return Err(NotTaken::Malformed { id, reason });
     }
-    Ok(DeliveryAnswer { alerts: taken.alerts, left_out, unreadable })
+    Ok(DeliveryAnswer { alerts: taken.alerts, left_out, unreadable, caught })
+}
+
+/// A payload as it is kept, and whether that is in base64: what is no text is, and so is a text
+/// that cannot be stored as it is.
+fn as_text(raw: &[u8]) -> (Cow<'_, str>, bool) {
+    match str::from_utf8(raw) {
+        Ok(text) if !text.contains('\0') => (Cow::Borrowed(cut(text, KEPT)), false),
+        _ => (Cow::Owned(BASE64_STANDARD.encode(&raw[..raw.len().min(KEPT)])), true),
+    }
+}
+
+/// The bytes of a payload that was kept.
+pub(crate) fn bytes_of(kept: &unreadable::Model) -> Cow<'_, [u8]> {
+    let decoded = kept.base64.then(|| BASE64_STANDARD.decode(&kept.payload).ok()).flatten();
+    decoded.map_or(Cow::Borrowed(kept.payload.as_bytes()), Cow::Owned)
 }
 
 /// Marks an alert as a trial, if its payload was sent as one or its source reads it as one. No
@@ -117,15 +148,16 @@ fn mark(alert: &mut Alert, made_up: Option<(Trial, &str)>) {
 /// What became of a payload that was kept.
 #[derive(Debug)]
 pub(crate) enum Again {
-    /// It was taken: so many alerts that were not known yet.
-    DeliveryAnswer(u64),
+    /// It was taken: so many alerts that were not known yet, and whether they are recorded alone.
+    Taken { alerts: u64, is_past: bool },
     /// It still cannot be read.
     Still(String),
     /// There is no room at the moment.
     Full,
 }
 
-/// Takes a payload that was kept, as if it came now.
+/// Takes a payload that was kept: as if it came now if it did lately, or if rules are to decide
+/// about it all the same; else its alerts are recorded and nothing follows from them.
 ///
 /// # Errors
 /// If the records cannot be written.
@@ -133,32 +165,42 @@ pub(crate) async fn accept_again(
     node: &Node,
     source: &Source,
     kept: &unreadable::Model,
+    acting: bool,
 ) -> Result<Again, NotTaken> {
-    let outcome = match read_again(source, kept) {
+    let received = clock::now();
+    let is_past = !acting && kept.received < received - PAST;
+    let as_of = if is_past { kept.received } else { received };
+    let outcome = match read_again(source, kept, as_of) {
         Ok(outcome) => outcome,
         Err(reason) => return Ok(Again::Still(reason)),
     };
     let Some(admission) = node.admission.admit(&source.name, kept.payload.len()) else {
         return Ok(Again::Full);
     };
-    let payload = Payload {
-        source: source.name.clone(),
-        received: clock::now(),
-        alerts: outcome.alerts,
-        malformed: Vec::new(),
-    };
+    let mut alerts = outcome.alerts;
+    alerts.iter_mut().for_each(|alert| alert.received = received);
+    node.shapes.note(source, &alerts);
+    let source = source.name.clone();
+    let payload = Payload { source, received, alerts, malformed: Vec::new(), is_past };
     match deliver(node, payload, admission).await {
         Ok(taken) => {
-            Ok(Again::DeliveryAnswer(taken.alerts.iter().filter(|a| !a.duplicate).count() as u64))
+            let new = taken.alerts.iter().filter(|alert| !alert.duplicate);
+            Ok(Again::Taken { alerts: new.count() as u64, is_past })
         }
         Err(NotTaken::Malformed { reason, .. }) => Ok(Again::Still(reason)),
         Err(e) => Err(e),
     }
 }
 
-fn read_again(source: &Source, kept: &unreadable::Model) -> Result<ReadOutcome, String> {
-    let is_json = || serde_json::from_str::<serde::de::IgnoredAny>(&kept.payload).is_ok();
-    let cut_short = kept.payload.len() + 4 > KEPT && !is_json();
+/// What a payload that was kept is read as, of what came at a time.
+fn read_again(
+    source: &Source,
+    kept: &unreadable::Model,
+    received: DateTime<Utc>,
+) -> Result<ReadOutcome, String> {
+    let raw = bytes_of(kept);
+    let is_json = || serde_json::from_slice::<serde::de::IgnoredAny>(&raw).is_ok();
+    let cut_short = raw.len() + 4 > KEPT && !is_json();
     if cut_short {
         return Err("was cut when it was kept; have it sent again".into());
     }
@@ -167,9 +209,9 @@ fn read_again(source: &Source, kept: &unreadable::Model) -> Result<ReadOutcome, 
     let properties = kept.beside.as_ref().and_then(Value::as_object).cloned().unwrap_or_default();
     let normal = properties.get("normal") == Some(&Value::Bool(true));
     let delivery = Delivery {
-        raw: kept.payload.as_bytes(),
+        raw: &raw,
         properties: &properties,
-        received: clock::now(),
+        received,
         fallback_id: &fallback_id,
         normal,
     };

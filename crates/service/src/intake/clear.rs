@@ -55,7 +55,8 @@ pub(crate) async fn clear_alarm(
         .complete(Received { source: &source, received, fallback_id: "" })
         .map_err(NotCleared::Impossible)?;
     let admission = node.admission.admit(&source, summary.len()).ok_or(NotCleared::Busy)?;
-    let payload = Payload { source, received, alerts: vec![alert], malformed: Vec::new() };
+    let payload =
+        Payload { source, received, alerts: vec![alert], malformed: Vec::new(), is_past: false };
     deliver(node, payload, admission).await.map(drop).map_err(|_| NotCleared::Busy)
 }
 

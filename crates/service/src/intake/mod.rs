@@ -10,7 +10,7 @@ mod accept;
 mod clear;
 mod due;
 
-pub(crate) use accept::{Again, ReceivedMessage, accept, accept_again};
+pub(crate) use accept::{Again, ReceivedMessage, accept, accept_again, bytes_of};
 pub(crate) use clear::{NotCleared, clear_alarm, end_trials};
 pub(crate) use due::watch_due;
 
@@ -149,13 +149,13 @@ fn settled(node: &Node, batch: Vec<Delivery>, done: TakenBatch, begun: Instant) 
 /// Keeps alerts that can never be recorded, each as it came, so that it can be read again; and
 /// tells their sender.
 async fn keep(node: &Node, delivery: Delivery, reason: &str, writer: &mut Writer) {
-    let Payload { source, received, alerts, mut malformed } = delivery.payload;
+    let Payload { source, received, alerts, mut malformed, is_past } = delivery.payload;
     let source_of = source.clone();
     let first = malformed.len();
     malformed.extend(
         alerts.iter().map(|alert| not_taken(alert, format!("cannot be recorded: {reason}"))),
     );
-    let payload = Payload { source, received, alerts: Vec::new(), malformed };
+    let payload = Payload { source, received, alerts: Vec::new(), malformed, is_past };
     let answer = match taken(node, &[&payload], writer).await {
         Ok(done) => {
             node.announcer.tell(done.change);
@@ -192,12 +192,15 @@ fn observe(metrics: &Metrics, batch: &[Delivery], done: &TakenBatch, begun: Inst
         if conflicts > 0 {
             metrics.intake.conflicts.get_or_create(&label).inc_by(conflicts);
         }
-        if !delivery.payload.malformed.is_empty() {
-            metrics
-                .intake
-                .unreadable
-                .get_or_create(&label)
-                .inc_by(delivery.payload.malformed.len() as u64);
+        let malformed = &delivery.payload.malformed;
+        let caught = malformed.iter().filter(|m| m.caught).count();
+        for (family, count) in [
+            (&metrics.intake.caught, caught),
+            (&metrics.intake.unreadable, malformed.len() - caught),
+        ] {
+            if count > 0 {
+                family.get_or_create(&label).inc_by(count as u64);
+            }
         }
     }
     for (rule, why) in &done.broken {

@@ -14,7 +14,7 @@ use serde_json::{Map, Value};
 use std::{future::poll_fn, net::IpAddr, pin::Pin, task::Poll, time::Duration};
 
 /// Longest message, in bytes; of a longer one only its beginning is read.
-pub(super) const LONGEST: usize = crate::admission::KEPT;
+pub(super) const LONGEST: usize = 64 << 10;
 /// How long a message of a source that sends too fast waits at most until it is looked at again:
 /// its limit may have been changed.
 const LONGEST_WAIT: Duration = Duration::from_secs(1);

@@ -29,7 +29,7 @@ pub(crate) use runner_pace::RunnerPace;
 use crate::{
     admission::AdmissionControl, answer_settings::AnswerSettings, clock, config::Config,
     metrics::Metrics, readiness::Vitals, script_settings::ScriptSettings, settings::Settings,
-    source_limits::SourceLimits, tls::ServerTls,
+    source_limits::SourceLimits, source_shapes::SourceShapes, tls::ServerTls,
 };
 use arc_swap::ArcSwap;
 use arvok_api::Change;
@@ -113,6 +113,8 @@ pub(crate) struct Node {
     pub admission: AdmissionControl,
     /// What sources have sent of what they may.
     pub source_limits: SourceLimits,
+    /// What sources sent, as far as it is not written yet.
+    pub shapes: SourceShapes,
     /// How what listens for senders stands.
     pub listeners: Arc<Listeners>,
     /// Whether it does its work.
@@ -175,6 +177,7 @@ impl Node {
             announcer: Announcer::default(),
             admission,
             source_limits: SourceLimits::default(),
+            shapes: SourceShapes::default(),
             listeners: Arc::new(Listeners::new()),
             vitals: Vitals::default(),
             heard: StdMutex::default(),

@@ -201,7 +201,13 @@ pub(crate) async fn look(node: &Node, steady: DateTime<Utc>) -> Result<(), Store
     }
     // If there is no room, the next look finds the same.
     let Some(admission) = node.admission.admit(OWN, alerts.len() * 512) else { return Ok(()) };
-    let payload = Payload { source: OWN.to_owned(), received: now, alerts, malformed: Vec::new() };
+    let payload = Payload {
+        source: OWN.to_owned(),
+        received: now,
+        alerts,
+        malformed: Vec::new(),
+        is_past: false,
+    };
     match tokio::time::timeout(PATIENCE, deliver(node, payload, admission)).await {
         Ok(Ok(_)) => {}
         Ok(Err(e)) => tracing::warn!("an alarm about this node itself was not taken: {e}"),
@@ -227,8 +233,13 @@ pub(crate) async fn note(
     let received_by = Received { source: OWN, received, fallback_id: "" };
     let alert = new.and_then(|new| new.complete(received_by).ok()).ok_or(NotTaken::Store)?;
     let admission = node.admission.admit(OWN, summary.len()).ok_or(NotTaken::Store)?;
-    let payload =
-        Payload { source: OWN.to_owned(), received, alerts: vec![alert], malformed: Vec::new() };
+    let payload = Payload {
+        source: OWN.to_owned(),
+        received,
+        alerts: vec![alert],
+        malformed: Vec::new(),
+        is_past: false,
+    };
     deliver(node, payload, admission).await.map(drop)
 }
 

@@ -77,7 +77,9 @@ async fn what_is_wrong_with_a_payload_is_told_and_kept() {
     let mut said = Vec::new();
     for body in ["", "{", "[]", "[1]", "{\"kind\": \"a b\", \"resource\": \"vm/a\"}", deep.as_str()]
     {
-        said.push(told(&desk.ask(authored(post("pier", body.to_owned()))).await));
+        let normal = ("content-type", "application/vnd.arvok.alert+json");
+        let sent = authored(post("pier", body.to_owned())).insert_header(normal);
+        said.push(told(&desk.ask(sent).await));
     }
     said.push(told(&desk.ask(authored(post("peer", alert()))).await));
     said.push(told(&desk.ask(authored(post("pier", vec![b' '; api::MAX_BODY + 1]))).await));

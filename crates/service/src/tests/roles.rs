@@ -60,6 +60,7 @@ fn body(path: &str) -> &'static str {
         "/api/v1/runners" => r#"{ "name": "pier", "labels": { "site": "pier" } }"#,
         "/api/v1/secrets/{name}" => r#"{ "value": "sesame", "allowed": ["source/pier"] }"#,
         "/api/v1/session" => r#"{ "token": "viewer" }"#,
+        "/api/v1/sources/test" => r#"{ "text": "source: pier" }"#,
         "/api/v1/tokens" => r#"{ "name": "kim", "role": "viewer" }"#,
         "/api/v1/unreadable/retry" => r#"{ "source": "pier" }"#,
         _ => "{}",

@@ -16,13 +16,17 @@ pub struct Model {
     /// What is wrong.
     #[sea_orm(column_type = "Text")]
     pub reason: String,
-    /// Its beginning.
+    /// The payload.
     #[sea_orm(column_type = "Text")]
     pub payload: String,
     /// Whether it is one item of a payload.
     pub item: bool,
     /// What its intake offered beside the body, by its names; none of what was kept before it was.
     pub beside: Option<Json>,
+    /// Whether it is caught: its source did not say how it is read.
+    pub caught: bool,
+    /// Whether the payload is in base64, since it is no text.
+    pub base64: bool,
 }
 
 #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]

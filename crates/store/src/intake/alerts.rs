@@ -252,9 +252,6 @@ async fn keep_conflicts(
     Ok(())
 }
 
-/// Longest payload that is kept, in bytes.
-const KEPT: usize = 64 * 1024;
-
 /// The name under which it stands beside what is kept that it was a trial.
 pub const TRIAL: &str = "trial";
 
@@ -268,7 +265,7 @@ pub fn not_taken(alert: &Alert, reason: String) -> Malformed {
     }
     let beside = if normal || alert.trial.is_some() { beside } else { serde_json::Value::Null };
     let whole = if normal { normal_form(alert) } else { alert.body.to_string() };
-    Malformed { reason, payload: cut(&whole, KEPT).to_owned(), item: true, beside }
+    Malformed { reason, payload: whole, item: true, beside, caught: false, base64: false }
 }
 
 fn normal_form(alert: &Alert) -> String {
@@ -313,12 +310,15 @@ pub(super) async fn keep_strange(
             .map(|(_, s)| clean_json(s.beside.clone()).to_string())
             .collect::<Vec<_>>()
             .into(),
+        all.iter().map(|(_, s)| s.caught).collect::<Vec<_>>().into(),
+        all.iter().map(|(_, s)| s.base64).collect::<Vec<_>>().into(),
     ];
-    let sql = "INSERT INTO unreadable (source, received, reason, payload, item, beside)
-        SELECT source, received, reason, payload, item, beside::jsonb
+    let sql = "INSERT INTO unreadable (source, received, reason, payload, item, beside, caught,
+        base64)
+        SELECT source, received, reason, payload, item, beside::jsonb, caught, base64
         FROM unnest($1::text[], $2::timestamptz[], $3::text[], $4::text[], $5::boolean[],
-        $6::text[]) WITH ORDINALITY
-            AS t (source, received, reason, payload, item, beside, n) ORDER BY n
+        $6::text[], $7::boolean[], $8::boolean[]) WITH ORDINALITY
+            AS t (source, received, reason, payload, item, beside, caught, base64, n) ORDER BY n
         RETURNING id";
     let kept: Vec<Kept> = sql::typed(tx, sql, values).await?;
     Ok(kept.into_iter().map(|k| k.id).collect())

@@ -57,6 +57,8 @@ pub struct Payload {
     pub alerts: Vec<Alert>,
     /// What of it cannot be read.
     pub malformed: Vec<Malformed>,
+    /// Whether it came long ago and is read again: its alerts are recorded, and nothing follows.
+    pub is_past: bool,
 }
 
 /// A payload, or an item of one, that cannot be read.
@@ -70,6 +72,10 @@ pub struct Malformed {
     pub item: bool,
     /// What its intake offered beside the body, by its names.
     pub beside: serde_json::Value,
+    /// Whether it is caught: its source does not say how it is read.
+    pub caught: bool,
+    /// Whether the payload is in base64, since it is no text.
+    pub base64: bool,
 }
 
 /// What became of a payload.
@@ -180,6 +186,8 @@ struct Plan<'a> {
     payloads: &'a [&'a Payload],
     /// Alerts of all payloads, in order.
     alerts: Vec<&'a Alert>,
+    /// Whether each came long ago.
+    is_past: Vec<bool>,
     /// The hits of each.
     hits: Vec<Vec<hits::Hit<'a>>>,
     /// When the latest of them was received.
@@ -191,9 +199,15 @@ struct Plan<'a> {
 impl<'a> Plan<'a> {
     fn new(matcher: &'a Matcher, payloads: &'a [&'a Payload]) -> Self {
         let alerts: Vec<&Alert> = payloads.iter().flat_map(|p| &p.alerts).collect();
-        let hits = alerts.iter().map(|alert| hits::hits(matcher, alert)).collect();
+        let is_past: Vec<bool> =
+            payloads.iter().flat_map(|p| p.alerts.iter().map(|_| p.is_past)).collect();
+        let hits = alerts.iter().zip(&is_past).map(|(alert, is_past)| match is_past {
+            true => Vec::new(),
+            false => hits::hits(matcher, alert),
+        });
+        let hits = hits.collect();
         let now = payloads.iter().map(|p| p.received).max().unwrap_or_default();
-        Self { payloads, alerts, hits, now, members: BTreeSet::new() }
+        Self { payloads, alerts, is_past, hits, now, members: BTreeSet::new() }
     }
 
     fn placed(&self) -> Vec<(&'a str, &Placed)> {
@@ -228,15 +242,21 @@ async fn attempt(
     }
     let kept = alerts::keep_strange(&tx, plan.payloads).await?;
     let conflicts = alerts::conflicts(&tx, plan, &recorded.seqs, writer.known).await?;
-    let new = || plan.alerts.iter().zip(&recorded.seqs).filter_map(|(a, seq)| Some((*a, (*seq)?)));
-    let mut alarms = alarms::lock(&tx, new().map(|(a, _)| a)).await?;
-    let fresh = plan.alerts.iter().zip(&recorded.seqs).zip(&plan.hits).filter_map(
-        |((alert, seq), hits)| {
-            let id = AlertId((*seq)?);
+    let present = plan.is_past.iter().map(|is_past| !is_past);
+    let decided: Vec<Option<AlertId>> = recorded
+        .seqs
+        .iter()
+        .zip(present)
+        .map(|(seq, present)| seq.filter(|_| present).map(AlertId))
+        .collect();
+    let new = plan.alerts.iter().zip(&decided).filter_map(|(a, id)| id.map(|_| *a));
+    let mut alarms = alarms::lock(&tx, new).await?;
+    let fresh =
+        plan.alerts.iter().zip(&decided).zip(&plan.hits).filter_map(|((alert, id), hits)| {
+            let id = (*id)?;
             let (alarm, change) = alarms.apply(alert);
             Some(Fresh { alert, id, hits, alarm, change })
-        },
-    );
+        });
     let fresh: Vec<Fresh<'_>> = fresh.collect();
     let cleared: Vec<AlarmId> = fresh
         .iter()
@@ -280,7 +300,7 @@ async fn attempt(
     hold_standing(&tx, &held_by).await?;
     tx.commit().await?;
     let change = Change {
-        alerts: batch.fresh.iter().map(|f| f.id.0).collect(),
+        alerts: recorded.seqs.iter().flatten().copied().collect(),
         alarms: alarms.changed(),
         jobs: made.jobs,
         proposals: made.proposals,
@@ -362,7 +382,7 @@ fn count(
         let repeated = real().filter(|(_, seq)| seq.is_none()).count();
         entry[0] += real().count() as i64;
         entry[1] += repeated as i64;
-        entry[2] += payload.malformed.len() as i64;
+        entry[2] += payload.malformed.iter().filter(|m| !m.caught).count() as i64;
         entry[3] += conflicts.range(mine.clone()).count() as i64;
         *last_at = payload.received.max(*last_at);
         seen = mine.end;

@@ -11,7 +11,7 @@ use arvok_core::{
 use chrono::{DateTime, TimeDelta, Utc};
 use sea_orm::{
     ColumnTrait, ConnectionTrait, DatabaseConnection, EntityTrait, FromQueryResult, QueryFilter,
-    QueryOrder, QueryResult, QuerySelect, QueryTrait,
+    QueryOrder, QueryResult, QuerySelect,
 };
 use std::collections::BTreeMap;
 
@@ -385,26 +385,81 @@ pub async fn forget_unreadable(db: &DatabaseConnection, id: i64) -> Result<(), S
     Ok(())
 }
 
-/// A page of payloads that could not be read, newest first.
+/// Bytes of a payload in a list.
+const SHOWN: usize = 16 << 10;
+
+/// A page of payloads that could not be read or are caught, newest first, their beginnings.
 pub async fn unreadable(
     db: &DatabaseConnection,
     source: &str,
     after: Option<i64>,
     limit: u64,
 ) -> Result<Page<UnreadableItem>, StoreError> {
-    let found = unreadable::Entity::find()
-        .filter(unreadable::Column::Source.eq(source))
-        .apply_if(after, |q, after| q.filter(unreadable::Column::Id.lt(after)))
-        .order_by_desc(unreadable::Column::Id)
-        .limit(limit + 1)
-        .all(db)
-        .await?;
-    let item = |u: unreadable::Model| UnreadableItem {
-        id: u.id,
-        source: u.source,
-        received: u.received,
-        reason: u.reason,
-        payload: u.payload,
+    #[derive(FromQueryResult)]
+    struct Kept {
+        id: i64,
+        source: String,
+        received: DateTime<Utc>,
+        reason: String,
+        payload: String,
+        bytes: i32,
+        beside: Option<serde_json::Value>,
+        caught: bool,
+        base64: bool,
+    }
+    let sql = "SELECT id, source, received, reason, left(payload, $4) AS payload,
+            octet_length(payload) AS bytes, beside, caught, base64
+        FROM unreadable WHERE source = $1 AND id < $2 ORDER BY id DESC LIMIT $3";
+    let values = vec![
+        source.into(),
+        after.unwrap_or(i64::MAX).into(),
+        i64::try_from(limit + 1).unwrap_or(i64::MAX).into(),
+        i32::try_from(SHOWN).unwrap_or(i32::MAX).into(),
+    ];
+    let found: Vec<Kept> = sql::typed(db, sql, values).await?;
+    let item = |kept: Kept| UnreadableItem {
+        id: kept.id,
+        source: kept.source,
+        received: kept.received,
+        reason: kept.reason,
+        is_cut: kept.payload.len() < usize::try_from(kept.bytes).unwrap_or(0),
+        payload: kept.payload,
+        beside: kept.beside.filter(|beside| !beside.is_null()),
+        caught: kept.caught,
+        base64: kept.base64,
     };
     Ok(page(found.into_iter().map(item).collect(), limit, |u: &UnreadableItem| u.id))
+}
+
+/// The newest payloads of a source that are kept, whole, up to so many and so many bytes.
+pub async fn newest_unreadable(
+    db: &DatabaseConnection,
+    source: &str,
+    most: u64,
+    bytes: usize,
+) -> Result<Vec<unreadable::Model>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Handle {
+        id: i64,
+    }
+    let sql = "SELECT id FROM (SELECT id,
+                sum(octet_length(payload)) OVER (ORDER BY id DESC) AS bytes
+            FROM (SELECT id, payload FROM unreadable WHERE source = $1 AND NOT item
+                ORDER BY id DESC LIMIT $2) n) u
+        WHERE bytes <= $3";
+    let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+    let values = vec![source.into(), number(most).into(), number(bytes as u64).into()];
+    let found: Vec<Handle> = sql::typed(db, sql, values).await?;
+    let found = unreadable::Entity::find()
+        .filter(unreadable::Column::Id.is_in(found.into_iter().map(|handle| handle.id)))
+        .order_by_desc(unreadable::Column::Id);
+    Ok(found.all(db).await?)
+}
+
+/// A payload that could not be read or is caught, whole.
+pub async fn one_unreadable(
+    db: &DatabaseConnection,
+    id: i64,
+) -> Result<Option<unreadable::Model>, StoreError> {
+    Ok(unreadable::Entity::find_by_id(id).one(db).await?)
 }

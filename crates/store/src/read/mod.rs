@@ -19,7 +19,8 @@ pub use alarms::{alarm, alarms};
 pub(crate) use alerts::labels_of_alerts;
 pub use alerts::{
     alert, alerts, alerts_around, alerts_without_payload, forget_unreadable, gathered, late_ids,
-    payload_bytes, unreadable, unreadable_from, whole_alert, whole_alerts,
+    newest_unreadable, one_unreadable, payload_bytes, unreadable, unreadable_from, whole_alert,
+    whole_alerts,
 };
 pub use jobs::{JobRow, job, jobs};
 pub use proposals::{proposal, proposals};

@@ -1,6 +1,6 @@
 //! How definitions have fared.
 
-use crate::{StoreError, sql};
+use crate::{StoreError, shapes, sql};
 use arvok_api::{Use, definitions::VerdictCount};
 use arvok_core::{Period, catalog::Observed};
 use chrono::{DateTime, Utc};
@@ -23,14 +23,15 @@ async fn by_name(db: &DatabaseConnection, sql: &str) -> Result<BTreeMap<String, 
 pub async fn source_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
     let sql = "SELECT source AS name, coalesce(sum(alerts), 0)::bigint AS alerts, 0 AS jobs,
         0 AS confirmed,
-            coalesce(sum(unreadable), 0)::bigint AS unreadable, coalesce(sum(conflicts), 0)::bigint AS conflicts,
+            coalesce(sum(unreadable), 0)::bigint AS unreadable, coalesce(sum(caught), 0)::bigint AS caught, coalesce(sum(conflicts), 0)::bigint AS conflicts,
             coalesce(sum(refused), 0)::bigint AS refused, coalesce(sum(over_limit), 0)::bigint AS over_limit,
             max(last_at) AS last_at
-        FROM (SELECT source, alerts - repeated AS alerts, 0 AS unreadable, conflicts, 0 AS refused,
+        FROM (SELECT source, alerts - repeated AS alerts, 0 AS unreadable, 0 AS caught, conflicts, 0 AS refused,
                 CASE WHEN minute >= now() - interval '1 day' THEN over_limit ELSE 0 END AS over_limit,
                 coalesce(last_at, minute) AS last_at FROM delivery_count
-            UNION ALL SELECT source, 0, count(*), 0, 0, 0, NULL FROM unreadable GROUP BY source
-            UNION ALL SELECT split_part(substr(what, 8), ':', 1), 0, 0, 0, sum(times), 0, NULL FROM audit
+            UNION ALL SELECT source, 0, count(*) FILTER (WHERE NOT caught), count(*) FILTER (WHERE caught), 0, 0, 0,
+                NULL FROM unreadable GROUP BY source
+            UNION ALL SELECT split_part(substr(what, 8), ':', 1), 0, 0, 0, 0, sum(times), 0, NULL FROM audit
                 WHERE act = 'sender.refused' AND at >= now() - interval '1 day' GROUP BY what) d
                 GROUP BY source";
     by_name(db, sql).await
@@ -58,7 +59,7 @@ pub async fn last_heard(
 /// Of rules.
 pub async fn rule_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
     let sql = "SELECT rule AS name, coalesce(v.alerts, 0) AS alerts, coalesce(j.jobs, 0) AS jobs,
-            coalesce(j.confirmed, 0) AS confirmed, 0 AS unreadable, 0 AS conflicts, 0 AS refused, 0 AS over_limit, greatest(v.last_at, j.last_at) AS last_at
+            coalesce(j.confirmed, 0) AS confirmed, 0 AS unreadable, 0 AS caught, 0 AS conflicts, 0 AS refused, 0 AS over_limit, greatest(v.last_at, j.last_at) AS last_at
         FROM (SELECT rule, sum(count)::bigint AS alerts, max(last_at) AS last_at FROM verdict_count
         GROUP BY rule) v
         FULL JOIN (SELECT rule, sum(jobs)::bigint AS jobs, sum(confirmed)::bigint AS confirmed,
@@ -71,7 +72,7 @@ pub async fn rule_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, 
 pub async fn runbook_use(db: &DatabaseConnection) -> Result<BTreeMap<String, Use>, StoreError> {
     let sql = "SELECT runbook AS name, 0 AS alerts, sum(jobs)::bigint AS jobs,
         sum(confirmed)::bigint AS confirmed,
-            0 AS unreadable, 0 AS conflicts, 0 AS refused, 0 AS over_limit, max(last_at) AS last_at FROM job_count
+            0 AS unreadable, 0 AS caught, 0 AS conflicts, 0 AS refused, 0 AS over_limit, max(last_at) AS last_at FROM job_count
             GROUP BY runbook";
     by_name(db, sql).await
 }
@@ -129,7 +130,8 @@ pub async fn observed(db: &DatabaseConnection) -> Result<Observed, StoreError> {
             LIMIT 20000) a) g
         WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
     let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;
-    let mut seen = Observed::default();
+    let mut seen = Observed { shapes: shapes::find(db, None).await?, ..Observed::default() };
+    seen.shapes.retain(|(_, kind), _| !kind.is_empty());
     for n in names {
         seen.sources.insert(n.source);
         seen.kinds.insert(n.kind);

@@ -219,6 +219,7 @@ pub async fn overview(
         unreadable: number(
             unreadable::Entity::find()
                 .filter(unreadable::Column::Received.gte(from))
+                .filter(unreadable::Column::Caught.eq(false))
                 .count(db)
                 .await?,
         ),

@@ -136,6 +136,8 @@ fn what_is_strange_is_kept_in_the_same_commit_as_its_neighbours() {
             payload: "{}".into(),
             item: n > 0,
             beside: json!({ "headers": { "x-kind": "a" } }),
+            caught: false,
+            base64: false,
         };
         let payload = Payload {
             malformed: vec![malformed(0), malformed(1)],

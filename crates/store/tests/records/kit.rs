@@ -107,6 +107,7 @@ pub fn payloads(alerts: impl IntoIterator<Item = Alert>) -> Vec<Payload> {
         received: a.received,
         alerts: vec![a],
         malformed: vec![],
+        is_past: false,
     };
     alerts.into_iter().map(payload).collect()
 }

@@ -18,6 +18,7 @@ mod published;
 mod replay;
 mod routines;
 mod runners;
+mod shapes;
 mod subscribers;
 mod timers;
 mod touches;

@@ -1,5 +1,7 @@
 //! Definitions against each other.
 
+mod unsent;
+
 use super::*;
 
 const GOOD: &str = "

@@ -50,7 +50,7 @@ pub(super) struct BodyDoc {
 
 /// What bodies are, with what belongs to it.
 #[derive(Clone, Debug)]
-pub(super) enum MessageBody {
+pub(in crate::source) enum MessageBody {
     Json,
     Form { field: Option<String> },
     Xml { lists: Vec<String> },
@@ -91,7 +91,10 @@ impl MessageBody {
     ///
     /// # Errors
     /// Why it holds none.
-    pub(super) fn decode(&self, raw: &[u8]) -> Result<Vec<Result<Message, Malformed>>, String> {
+    pub(in crate::source) fn decode(
+        &self,
+        raw: &[u8],
+    ) -> Result<Vec<Result<Message, Malformed>>, String> {
         let whole = |body: Value| vec![Ok(Message { body, part: None })];
         match self {
             Self::Json => json(raw).map(whole),
@@ -104,6 +107,36 @@ impl MessageBody {
             Self::Text { parts } => parts.value(text(raw)?).map(whole),
             Self::Lines { parts } => lines(text(raw)?, parts),
         }
+    }
+
+    /// What bodies of an unknown form most likely are: what each of them is taken for, with the
+    /// line that says so in an intake; none where they are nothing but text.
+    pub(in crate::source) fn guess(bodies: &[&[u8]]) -> Option<(Self, &'static str)> {
+        let forms = [
+            (Self::Json, ""),
+            (Self::Xml { lists: Vec::new() }, "body: xml"),
+            (Self::Form { field: None }, "body: form"),
+            (Self::Text { parts: TextParts::Pairs }, "body: text, parts: { pairs: true }"),
+        ];
+        let fits = |form: &Self, raw: &[u8]| match form.decode(raw) {
+            // Any text is a form, of one field without a value.
+            Ok(messages) if matches!(form, Self::Form { .. }) => {
+                let is_field = |value: &Value| value.as_str().is_some_and(|text| !text.is_empty());
+                let is_spaced = raw.iter().any(u8::is_ascii_whitespace);
+                let body = messages.into_iter().next().and_then(Result::ok).map(|m| m.body);
+                !is_spaced
+                    && body
+                        .as_ref()
+                        .and_then(Value::as_object)
+                        .is_some_and(|map| !map.is_empty() && map.values().all(is_field))
+            }
+            Ok(messages) => messages
+                .iter()
+                .all(|m| m.as_ref().is_ok_and(|m| m.body.is_object() || m.body.is_array())),
+            Err(_) => false,
+        };
+        let share = |form: &Self| bodies.iter().filter(|raw| fits(form, raw)).count() * 2;
+        forms.into_iter().find(|(form, _)| share(form) > bodies.len())
     }
 
     /// The content type of its bodies, and one as an example; none of JSON.

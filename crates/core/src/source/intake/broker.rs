@@ -126,6 +126,30 @@ enum MessageForm {
     CloudEvents,
 }
 
+/// How messages of a broker are taken apart.
+#[derive(Clone, Debug)]
+pub struct BrokerMessages {
+    form: MessageForm,
+    /// What comes with each, by name, after its body.
+    names: &'static [&'static str],
+    /// Where the attributes of events stand, and what their names begin with there.
+    attributes: (&'static str, &'static [&'static str]),
+}
+
+impl BrokerMessages {
+    /// MQTT Protocol Binding for CloudEvents, section 3.
+    const fn of_mqtt(form: MessageForm) -> Self {
+        Self { form, names: &OF_MQTT, attributes: ("properties", &[]) }
+    }
+
+    /// AMQP Protocol Binding for CloudEvents, section 3.1.3.1; its headers are those of AMQP 0-9-1
+    /// here.
+    const fn of_amqp(form: MessageForm) -> Self {
+        let attributes: (_, &[_]) = (HEADERS, &["cloudEvents:", "cloudEvents_"]);
+        Self { form, names: &OF_AMQP, attributes }
+    }
+}
+
 /// Checked topics.
 #[derive(Clone, Debug)]
 pub struct MqttIntake {
@@ -139,7 +163,8 @@ pub struct MqttIntake {
     pub keeps: Period,
     /// How many messages may be on their way at once.
     pub at_once: u16,
-    form: MessageForm,
+    /// How its messages are taken apart.
+    pub(super) messages: BrokerMessages,
 }
 
 /// A checked queue.
@@ -153,7 +178,8 @@ pub struct AmqpIntake {
     pub dead_letters: Option<String>,
     /// How many messages may be on their way at once.
     pub at_once: u16,
-    form: MessageForm,
+    /// How its messages are taken apart.
+    pub(super) messages: BrokerMessages,
 }
 
 impl MqttIntakeDoc {
@@ -180,7 +206,9 @@ impl MqttIntakeDoc {
         }
         let at_once = at_once(check, at, self.at_once);
         let form = form(check, at, (self.body, self.lists, self.parts))?;
-        Some(MqttIntake { via: self.via, topics: self.topics, sessions, keeps, at_once, form })
+        let messages = BrokerMessages::of_mqtt(form);
+        let Self { via, topics, .. } = self;
+        Some(MqttIntake { via, topics, sessions, keeps, at_once, messages })
     }
 
     pub(super) const fn offers(&self) -> &'static [&'static str] {
@@ -205,8 +233,9 @@ impl AmqpIntakeDoc {
         }
         let at_once = at_once(check, at, self.at_once);
         let form = form(check, at, (self.body, self.lists, self.parts))?;
+        let messages = BrokerMessages::of_amqp(form);
         let Self { via, queue, dead_letters, .. } = self;
-        Some(AmqpIntake { via, queue, dead_letters, at_once, form })
+        Some(AmqpIntake { via, queue, dead_letters, at_once, messages })
     }
 
     pub(super) const fn offers(&self) -> &'static [&'static str] {
@@ -267,24 +296,41 @@ fn form(
     })
 }
 
-impl MessageForm {
-    const fn may_be_normal(&self) -> bool {
-        matches!(self, Self::CloudEvents | Self::Body(MessageBody::Json))
+impl BrokerMessages {
+    pub(super) fn default_read(&self) -> Option<ReadDoc> {
+        matches!(self.form, MessageForm::CloudEvents).then(cloudevents::default_read)
     }
 
-    fn default_read(&self) -> Option<ReadDoc> {
-        matches!(self, Self::CloudEvents).then(cloudevents::default_read)
+    /// The messages of a delivery.
+    ///
+    /// # Errors
+    /// Why it holds none.
+    pub(super) fn decode(
+        &self,
+        delivery: &Delivery<'_>,
+    ) -> Result<Vec<Result<Message, Malformed>>, String> {
+        let MessageForm::Body(body) = &self.form else { return self.event(delivery) };
+        body.decode(delivery.raw)
+    }
+
+    fn event(&self, delivery: &Delivery<'_>) -> Result<Vec<Result<Message, Malformed>>, String> {
+        let (held_by, prefixes) = self.attributes;
+        let content_type = delivery.properties.get("content_type").and_then(Value::as_str);
+        let beside = delivery.properties.get(held_by).and_then(Value::as_object);
+        let attributes = beside.into_iter().flatten().filter_map(|(name, value)| {
+            Some((attribute(name, prefixes)?.to_owned(), value.as_str()?.to_owned()))
+        });
+        cloudevents::of_broker(content_type.unwrap_or_default(), attributes, delivery.raw)
     }
 
     /// The names of its values: that of the body first.
-    fn names<'a>(
+    pub(super) fn names<'a>(
         &self,
-        names: &[&'static str],
         body: &'a Value,
         properties: &'a Map<String, Value>,
     ) -> Vec<(&'static str, &'a Value)> {
-        let first = if matches!(self, Self::CloudEvents) { "event" } else { "body" };
-        let rest = names.iter().skip(1);
+        let first = if matches!(self.form, MessageForm::CloudEvents) { "event" } else { "body" };
+        let rest = self.names.iter().skip(1);
         let beside = rest.map(|name| (*name, properties.get(*name).unwrap_or(&Value::Null)));
         std::iter::once((first, body)).chain(beside).collect()
     }
@@ -299,46 +345,7 @@ fn attribute<'p>(name: &'p str, prefixes: &[&str]) -> Option<&'p str> {
     prefixes.iter().find_map(|prefix| name.strip_prefix(prefix))
 }
 
-fn event(
-    delivery: &Delivery<'_>,
-    (held_by, prefixes): (&str, &[&str]),
-) -> Result<Vec<Result<Message, Malformed>>, String> {
-    let content_type = delivery.properties.get("content_type").and_then(Value::as_str);
-    let beside = delivery.properties.get(held_by).and_then(Value::as_object);
-    let attributes = beside.into_iter().flatten().filter_map(|(name, value)| {
-        Some((attribute(name, prefixes)?.to_owned(), value.as_str()?.to_owned()))
-    });
-    cloudevents::of_broker(content_type.unwrap_or_default(), attributes, delivery.raw)
-}
-
 impl MqttIntake {
-    pub(super) const fn may_be_normal(&self) -> bool {
-        self.form.may_be_normal()
-    }
-
-    pub(super) fn default_read(&self) -> Option<ReadDoc> {
-        self.form.default_read()
-    }
-
-    pub(super) fn decode(
-        &self,
-        delivery: &Delivery<'_>,
-    ) -> Result<Vec<Result<Message, Malformed>>, String> {
-        match &self.form {
-            MessageForm::Body(body) => body.decode(delivery.raw),
-            // MQTT Protocol Binding for CloudEvents, section 3.
-            MessageForm::CloudEvents => event(delivery, ("properties", &[])),
-        }
-    }
-
-    pub(super) fn names<'a>(
-        &self,
-        body: &'a Value,
-        properties: &'a Map<String, Value>,
-    ) -> Vec<(&'static str, &'a Value)> {
-        self.form.names(&OF_MQTT, body, properties)
-    }
-
     /// The topics as they are subscribed to, by the sessions of one source.
     pub fn subscriptions(&self, source: &str) -> Vec<String> {
         let shared = |topic: &String| match self.sessions {
@@ -346,38 +353,6 @@ impl MqttIntake {
             _ => format!("$share/arvok-{source}/{topic}"),
         };
         self.topics.iter().map(shared).collect()
-    }
-}
-
-impl AmqpIntake {
-    pub(super) const fn may_be_normal(&self) -> bool {
-        self.form.may_be_normal()
-    }
-
-    pub(super) fn default_read(&self) -> Option<ReadDoc> {
-        self.form.default_read()
-    }
-
-    pub(super) fn decode(
-        &self,
-        delivery: &Delivery<'_>,
-    ) -> Result<Vec<Result<Message, Malformed>>, String> {
-        match &self.form {
-            MessageForm::Body(body) => body.decode(delivery.raw),
-            // AMQP Protocol Binding for CloudEvents, section 3.1.3.1; its headers are those of
-            // AMQP 0-9-1 here.
-            MessageForm::CloudEvents => {
-                event(delivery, (HEADERS, &["cloudEvents:", "cloudEvents_"]))
-            }
-        }
-    }
-
-    pub(super) fn names<'a>(
-        &self,
-        body: &'a Value,
-        properties: &'a Map<String, Value>,
-    ) -> Vec<(&'static str, &'a Value)> {
-        self.form.names(&OF_AMQP, body, properties)
     }
 }
 

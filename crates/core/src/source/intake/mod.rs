@@ -36,6 +36,8 @@ pub use webhook::Webhook;
 
 pub(super) use trace::trace_of;
 
+pub(super) use body::MessageBody;
+
 use super::read::ReadDoc;
 use crate::{
     bounds::{depth_diagnostic, too_deep},
@@ -198,17 +200,6 @@ impl Intake {
         }
     }
 
-    /// Whether a source of it may do without lines of its own: what comes has an open format, or is
-    /// in the normal form.
-    pub(super) const fn may_do_without_lines(&self) -> bool {
-        match self {
-            Self::Webhook(webhook) => webhook.may_be_normal(),
-            Self::Mqtt(mqtt) => mqtt.may_be_normal(),
-            Self::Amqp(amqp) => amqp.may_be_normal(),
-            _ => true,
-        }
-    }
-
     /// The operation that gives its messages, where they are fetched.
     pub const fn poll(&self) -> Option<&Poll> {
         if let Self::Poll(poll) = self { Some(poll) } else { None }
@@ -266,8 +257,9 @@ impl Intake {
             Self::Syslog(_) => Some(syslog::default_read()),
             Self::Schedule(_) => Some(schedule::default_read()),
             Self::Heartbeat(_) => Some(heartbeat::default_read()),
-            Self::Mqtt(mqtt) => mqtt.default_read(),
-            Self::Amqp(amqp) => amqp.default_read(),
+            Self::Mqtt(MqttIntake { messages, .. }) | Self::Amqp(AmqpIntake { messages, .. }) => {
+                messages.default_read()
+            }
             Self::Mail(_) => Some(mail::default_read()),
         }
     }
@@ -287,8 +279,9 @@ impl Intake {
             Self::Schedule(_) | Self::Poll(_) | Self::Heartbeat(_) => json(delivery.raw).map(whole),
             Self::CloudEvents(_) => cloudevents::decode(delivery),
             Self::Syslog(syslog) => syslog.decode(delivery).map(whole),
-            Self::Mqtt(mqtt) => mqtt.decode(delivery),
-            Self::Amqp(amqp) => amqp.decode(delivery),
+            Self::Mqtt(MqttIntake { messages, .. }) | Self::Amqp(AmqpIntake { messages, .. }) => {
+                messages.decode(delivery)
+            }
             Self::Mail(mail) => mail.decode(delivery).map(whole),
         }
     }
@@ -307,8 +300,9 @@ impl Intake {
             Self::Schedule(_) => fields(&schedule::OFFERS, body),
             Self::Poll(_) => vec![("body", body)],
             Self::Heartbeat(_) => fields(&heartbeat::OFFERS, body),
-            Self::Mqtt(mqtt) => mqtt.names(body, properties),
-            Self::Amqp(amqp) => amqp.names(body, properties),
+            Self::Mqtt(MqttIntake { messages, .. }) | Self::Amqp(AmqpIntake { messages, .. }) => {
+                messages.names(body, properties)
+            }
             Self::Mail(_) => fields(&mail::OFFERS, body),
         }
     }

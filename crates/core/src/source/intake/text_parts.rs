@@ -28,7 +28,7 @@ pub enum TextPartsDoc {
 
 /// What a text is taken apart by, checked.
 #[derive(Clone, Debug)]
-pub(super) enum TextParts {
+pub(in crate::source) enum TextParts {
     /// Nothing.
     Whole,
     /// Named parts of a match.

@@ -1,5 +1,5 @@
 //! What a sender posts in a form of its own: JSON, a form, XML, text, or lines of text. Without
-//! lines of its own a source of JSON takes the normal form.
+//! lines of its own a source takes what is in the normal form, and catches what is not.
 
 use super::{
     Malformed, Message,
@@ -70,11 +70,6 @@ impl WebhookDoc {
 }
 
 impl Webhook {
-    /// Whether a source of it may do without lines of its own: JSON in the normal form.
-    pub(super) const fn may_be_normal(&self) -> bool {
-        matches!(self.body, MessageBody::Json)
-    }
-
     /// The messages of a body.
     ///
     /// # Errors

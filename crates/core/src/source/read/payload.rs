@@ -54,6 +54,8 @@ pub struct Unread {
     pub part: Option<String>,
     /// Whether that is an item of `each`, of whose message nothing else is known any more.
     pub of_each: bool,
+    /// Whether it is caught: its source does not say yet how it is read.
+    pub caught: bool,
 }
 
 impl ReadOutcome {
@@ -85,9 +87,15 @@ impl ReadOutcome {
 }
 
 impl Unread {
+    /// A message that its source does not say yet how to read.
+    pub(in crate::source) fn caught(why: &str) -> Self {
+        let reason = format!("{why}; kept until `read` says what an alert is made of");
+        Self { caught: true, ..Self::whole(reason) }
+    }
+
     /// The whole delivery.
     pub(in crate::source) fn whole(reason: String) -> Self {
-        Self { item: None, reason, part: None, of_each: false }
+        Self { item: None, reason, part: None, of_each: false, caught: false }
     }
 }
 
@@ -260,7 +268,12 @@ impl Payload<'_> {
                         first = Some(why.clone());
                     }
                     let (reason, part) = (why.to_string(), Some(item.to_string()));
-                    outcome.unreadable.push(Unread { item: why.item, reason, part, of_each: true });
+                    outcome.unreadable.push(Unread {
+                        item: why.item,
+                        part,
+                        of_each: true,
+                        ..Unread::whole(reason)
+                    });
                 }
             }
         }

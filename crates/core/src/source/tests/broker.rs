@@ -80,7 +80,6 @@ fn what_cannot_be_subscribed_to_is_said_with_its_place() {
         ("{ mqtt: { via: pier, topics: [a], keeps: 31d } }", "is from 1s to 30d, not 31d"),
         ("{ mqtt: { via: pier, topics: [a], at_once: 0 } }", "is from 1 to 256, not 0"),
         ("{ mqtt: { via: pier, topics: [a], lists: [b] } }", "goes with `body: xml` alone"),
-        ("{ mqtt: { via: pier, topics: [a], body: text } }", "say with `read` how"),
         ("{ amqp: { via: pier, queue: '' } }", "is a name of 1 to 255 bytes"),
         ("{ amqp: { via: pier, queue: a, topics: [b] } }", "topics"),
     ] {

@@ -1,6 +1,7 @@
 //! Reading payloads by a source's lines.
 
 mod broker;
+mod catching;
 mod certificate;
 mod cloudevents;
 mod heartbeat;
@@ -9,6 +10,7 @@ mod poll;
 mod read_forms;
 mod schedule;
 mod sender_lines;
+mod suggestion;
 mod syslog;
 mod webhook;
 

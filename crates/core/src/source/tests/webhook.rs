@@ -200,11 +200,6 @@ fn what_does_not_go_together_is_named_with_its_place() {
         6 |     lists: [a]
           |     ^^^^^
     ");
-    insta::assert_snapshot!(wrong("    body: text\n", ""), @r"
-    pier.yaml:3:3: what comes has no form of which an alert could be made; say with `read` how
-        3 |   webhook:
-          |   ^
-    ");
     insta::assert_snapshot!(wrong("    body: text\n    parts: { pattern: '(a' }\n", BY_HOST), @r"
     pier.yaml:6:23: is no regular expression: unclosed group
         6 |     parts: { pattern: '(a' }

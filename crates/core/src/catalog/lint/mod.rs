@@ -3,6 +3,8 @@
 //! Each has a name, by which a rule can say `knowingly` that it is so on purpose. Some need to
 //! know what has been seen so far; where nothing is known they keep silent.
 
+mod unsent;
+
 use super::{Catalog, Entry};
 use crate::{
     Period,
@@ -10,6 +12,7 @@ use crate::{
     expr::Path,
     glob::Glob,
     rule::{Demands, OWNER_LABEL, RULE_LABEL, Rule},
+    shape::Shape,
     source::OWN,
     text::hint,
 };
@@ -34,6 +37,8 @@ pub struct Observed {
     pub secrets: Option<BTreeMap<String, BTreeSet<String>>>,
     /// Source, kind, and the usual time between two alerts of the same raised alarm.
     pub repeats: Vec<(String, String, Period)>,
+    /// What came, by source and kind.
+    pub shapes: BTreeMap<(String, String), Shape>,
 }
 
 /// All rules, and which of them dispatch each runbook.
@@ -73,6 +78,7 @@ pub(super) fn warnings(
         found.followed(rivals);
         found.awaited();
         found.cap();
+        found.unsent(seen);
     }
     found.found
 }
