@@ -183,16 +183,16 @@ const PLAIN: &str = "
     api ask asking assertion attempt audit automation awaiting batch batches bodies body
     bound bounds broker cache call callback callbacks caller calls candidates capacity
     catalog changes check child children choose circuits clear client clients clock
-    cloudevents command comparison concerns config console consumer contact contacts
-    continuation copy counting credential credentials cryptography data day days deadlock
-    decide deciding decode definition definitions demands described description digest
-    dispatch distinct doctor document draft driver drivers dry due duty each element emit
-    end entity envelope environment error escaping eval event events example examples
-    exchange executor exit expected explain explanation expr failure fault field file
-    filters finish flood folder followers forecast form found framing function functions
-    glob group guarded guards handshake header health heartbeat heartbeats hits holding
-    host hours html http ids index inputs judging key keys labels later launch launches
-    leases length lexer library libvirt limit limits line lines lint list listen listeners
+    cloudevents command concerns config console consumer contact contacts continuation
+    copy counting credential credentials cryptography data day days deadlock decide
+    deciding decode definition definitions demands described description digest dispatch
+    distinct doctor document draft driver drivers dry due duty each element emit end
+    entity envelope environment error escaping eval event events example examples exchange
+    executor exit expected explain explanation expr failure fault field file filters
+    finish flood folder followers forecast form found framing function functions glob
+    group guarded guards handshake header health heartbeat heartbeats hits holding host
+    hours html http ids index inputs judging key keys labels later launch launches leases
+    length lexer library libvirt limit limits line lines lint list listen listeners
     literal live lmtp log lookup lower machine mail mailbox markdown matcher memory
     message metrics migrate monitoring mqtt netconf new node nodes not oauth2 object
     offline open openapi operation or order outbox outline output outputs over overdue

@@ -4,11 +4,9 @@
 //! Rules are checked against it ([`crate::catalog`]), a mapping is suggested from it
 //! ([`crate::source`]), and people look at it before they write either.
 
-mod comparison;
 mod distinct;
 mod field;
 
-pub use comparison::{ComparedField, compare};
 pub use field::{FieldShape, FieldType};
 
 use crate::{

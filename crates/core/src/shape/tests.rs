@@ -147,12 +147,3 @@ fn masked_values_are_not_kept_and_forgotten_where_they_were() {
     let name = &shape.fields["body.customer.name"];
     assert!(name.masked && name.present == 2 && name.distinct() == 0, "{name:?}");
 }
-
-#[test]
-fn two_kinds_stand_side_by_side() {
-    let usage = shape_of(&[json!({ "host": "a", "pct": 91 })]);
-    let inode = shape_of(&[json!({ "host": "a", "pct": "91 %", "free": 12 })]);
-    let differing: Vec<&str> =
-        compare(&usage, &inode).into_iter().filter(|f| f.differs()).map(|f| f.path).collect();
-    assert_eq!(differing, ["body.free", "body.pct"]);
-}
