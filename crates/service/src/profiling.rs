@@ -2,7 +2,7 @@
 //! and nothing else.
 
 use crate::{clock, node::Node};
-use arvok_store::shapes;
+use arvok_store::{Class, shapes};
 use std::{sync::Arc, time::Duration};
 
 /// Time between two writes.
@@ -32,7 +32,10 @@ async fn write(node: &Node) {
         }
         if let Err(e) = shapes::add(&node.pools.work, &shapes).await {
             tracing::warn!("what sources send could not be noted: {e}");
-            node.shapes.give_back(shapes);
+            // What can never be written would keep all behind it from being.
+            if e.class() != Class::Lasting {
+                node.shapes.give_back(shapes);
+            }
             return;
         }
         // What came meanwhile is for the next time.

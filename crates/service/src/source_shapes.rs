@@ -31,11 +31,18 @@ impl SourceShapes {
 
     /// Notes a payload that its source does not say yet how to read.
     pub fn note_caught(&self, source: &Source, raw: &[u8], received: DateTime<Utc>) {
-        let Ok(payload) = serde_json::from_slice(raw) else { return };
+        let key = || (source.name.clone(), String::new());
+        let is_looked_at = self.all().get(&key()).is_none_or(Shape::looks_at_next);
+        // Parsed without holding up whoever else has something to note.
+        let payload = if is_looked_at { serde_json::from_slice(raw).ok() } else { None };
+        if is_looked_at && payload.is_none() {
+            return;
+        }
         let mut all = self.all();
-        let key = (source.name.clone(), String::new());
-        if let Some(shape) = shape_of(&mut all, key, received) {
-            shape.note_payload(&payload, received, &source.masks);
+        let Some(shape) = shape_of(&mut all, key(), received) else { return };
+        match payload {
+            Some(payload) => shape.note_payload(&payload, received, &source.masks),
+            None => shape.count_payload(received),
         }
     }
 

@@ -2,11 +2,11 @@
 //! for each kind.
 
 use crate::{StoreError, audit, sql};
-use arvok_core::{Principal, shape::Shape};
+use arvok_core::{Principal, glob::Glob, shape::Shape};
 use sea_orm::{
     ConnectionTrait, DatabaseConnection, DatabaseTransaction, FromQueryResult, TransactionTrait,
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// Most kinds of a source; of further ones no shape is kept.
 pub const MAX_KINDS: i64 = 200;
@@ -86,20 +86,67 @@ async fn lock(
     Ok(rows.into_iter().map(shape).collect())
 }
 
-/// The shapes of one source by kind, or of all.
+/// The shapes of sources, by kind.
 ///
 /// # Errors
 /// If the database cannot be worked with.
 pub async fn find(
     db: &impl ConnectionTrait,
-    source: Option<&str>,
+    sources: &[String],
 ) -> Result<BTreeMap<ShapeKey, Shape>, StoreError> {
-    let sql = "SELECT source, kind, profile FROM shape WHERE $1::text IS NULL OR source = $1";
-    let rows: Vec<Row> = sql::typed(db, sql, vec![source.map(str::to_owned).into()]).await?;
+    let sql = "SELECT source, kind, profile FROM shape WHERE source = ANY($1)";
+    let rows: Vec<Row> = sql::typed(db, sql, vec![sources.to_vec().into()]).await?;
     let shape = |row: Row| {
         Some(((row.source, row.kind), serde_json::from_value::<Shape>(row.profile).ok()?))
     };
     Ok(rows.into_iter().filter_map(shape).collect())
+}
+
+/// Most bytes of the shapes that are read for one check, as they are stored.
+const MOST_BYTES: i64 = 8 << 20;
+
+/// The shapes of what came of the sources that texts name, by their own names or by kinds that they
+/// sent, also by globs: of each all or nothing, as far as there is room.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn named_in(
+    db: &impl ConnectionTrait,
+    texts: &[&str],
+) -> Result<BTreeMap<ShapeKey, Shape>, StoreError> {
+    #[derive(FromQueryResult)]
+    struct Known {
+        source: String,
+        kinds: Vec<String>,
+        bytes: i64,
+    }
+    let is_of_word =
+        |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_' | '*' | '?');
+    let words: HashSet<&str> =
+        texts.iter().flat_map(|text| text.split(|c| !is_of_word(c))).collect();
+    // Nothing but rules is checked against them.
+    if !words.contains("rule") {
+        return Ok(BTreeMap::new());
+    }
+    let sql = "SELECT source, array_agg(kind) AS kinds,
+            sum(pg_column_size(profile))::bigint AS bytes
+        FROM shape WHERE kind <> '' GROUP BY source ORDER BY source";
+    let known: Vec<Known> = sql::typed(db, sql, vec![]).await?;
+    let globs = words.iter().filter(|word| word.contains(['*', '?']));
+    let globs: Vec<Glob> = globs.filter_map(|word| Glob::parse(word).ok()).collect();
+    let is_word = |name: &str| words.contains(name) || globs.iter().any(|g| g.matches(name));
+    let mut left = MOST_BYTES;
+    let named = known.into_iter().filter(|of| {
+        let names = [&of.source].into_iter().chain(&of.kinds);
+        let is_named = names.into_iter().any(|name| is_word(name));
+        let fits = is_named && of.bytes <= left;
+        left -= if fits { of.bytes } else { 0 };
+        fits
+    });
+    let sources: Vec<String> = named.map(|of| of.source).collect();
+    let mut found = find(db, &sources).await?;
+    found.retain(|(_, kind), _| !kind.is_empty());
+    Ok(found)
 }
 
 /// Forgets what a source sent, of one kind or of all; how many there were.

@@ -26,6 +26,8 @@ const MAX_SIBLINGS: usize = 60;
 const MAX_DEPTH: usize = 8;
 /// Most elements of a list that are looked at.
 const MAX_ELEMENTS: usize = 20;
+/// Most values of one alert that are looked at.
+const MAX_VALUES: usize = 1_000;
 /// Longest name of a field, in bytes.
 const MAX_NAME: usize = 100;
 /// The name of the fields of a map that has too many.
@@ -119,6 +121,13 @@ impl Shape {
         look.value("body", &alert.body, 1);
     }
 
+    /// Counts a payload that is not looked at.
+    pub fn count_payload(&mut self, at: DateTime<Utc>) {
+        self.count += 1;
+        self.first = self.first.min(at);
+        self.last = self.last.max(at);
+    }
+
     /// Notes a payload of which no alert could be made.
     pub fn note_payload(&mut self, payload: &Value, at: DateTime<Utc>, masks: &Masks) {
         if let Some(mut look) = self.begin(at, masks) {
@@ -127,14 +136,21 @@ impl Shape {
     }
 
     fn begin<'s>(&'s mut self, at: DateTime<Utc>, masks: &'s Masks) -> Option<Look<'s>> {
-        self.count += 1;
-        self.first = self.first.min(at);
-        self.last = self.last.max(at);
-        if self.profiled >= ALL_OF_FIRST && !self.count.is_multiple_of(THEN_EVERY) {
+        self.count_payload(at);
+        if !self.looks_at(self.count) {
             return None;
         }
         self.profiled += 1;
-        Some(Look { shape: self, at, masks, seen: BTreeSet::new() })
+        Some(Look { shape: self, at, masks, left: MAX_VALUES, seen: BTreeSet::new() })
+    }
+
+    /// Whether the one that comes next is looked at, and not only counted.
+    pub const fn looks_at_next(&self) -> bool {
+        self.looks_at(self.count + 1)
+    }
+
+    const fn looks_at(&self, number: u64) -> bool {
+        self.profiled < ALL_OF_FIRST || number.is_multiple_of(THEN_EVERY)
     }
 
     /// Adds what came later, or at another node.
@@ -175,6 +191,8 @@ struct Look<'s> {
     shape: &'s mut Shape,
     at: DateTime<Utc>,
     masks: &'s Masks,
+    /// How many more values are looked at.
+    left: usize,
     /// Fields of this alert that were counted already, of lists.
     seen: BTreeSet<String>,
 }
@@ -186,6 +204,7 @@ impl Look<'_> {
 
     /// A value with everything below it; `path` is its own.
     fn value(&mut self, path: &str, value: &Value, depth: usize) {
+        self.left = self.left.saturating_sub(1);
         if depth > 1 {
             self.note(path, value);
         }
@@ -195,12 +214,19 @@ impl Look<'_> {
         match value {
             Value::Object(map) => {
                 for (name, value) in map {
+                    if self.left == 0 {
+                        self.shape.has_more = true;
+                        return;
+                    }
                     self.named(path, name, value, depth);
                 }
             }
             Value::Array(items) => {
                 let element = format!("{path}[]");
                 for item in items.iter().take(MAX_ELEMENTS) {
+                    if self.left == 0 {
+                        return;
+                    }
                     self.value(&element, item, depth + 1);
                 }
             }

@@ -74,6 +74,15 @@ fn what_has_names_without_end_stays_within_bounds() {
     let shape = shape_of(&[Value::Object(wide)]);
     assert_eq!((shape.fields.len(), shape.has_more), (MAX_FIELDS, true));
 
+    let many: serde_json::Map<String, Value> =
+        (0..100_000).map(|n| (format!("k{n}"), json!(n))).collect();
+    let shape = shape_of(&[Value::Object(many)]);
+    assert!(shape.has_more, "of one payload so many values are looked at, and no more");
+    assert_eq!(
+        shape.fields["body.*"].types[&FieldType::Number],
+        (MAX_VALUES - 1 - MAX_SIBLINGS) as u64
+    );
+
     let deep = (0..30).fold(json!("end"), |inner, _| json!({ "in": inner }));
     let shape = shape_of(&[deep]);
     assert!(shape.fields.len() <= MAX_DEPTH, "{:?}", shape.fields.keys());

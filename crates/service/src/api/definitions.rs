@@ -310,9 +310,10 @@ pub(super) async fn publish(
     node.know(store::generation(&node.pools.questions).await?).await?;
     let published = node.published();
     let gone = withdrawn(&request, &published)?;
+    let texts: Vec<&str> = request.files.iter().map(|f| f.text.as_str()).collect();
     let seen = Observed {
         secrets: Some(bindings(&published)),
-        ..read::observed(&node.pools.questions).await?
+        ..read::observed(&node.pools.questions, &texts).await?
     };
     let expects = request.expects.clone();
     let (checking, leaving, dry_run) = (Arc::clone(&published), gone.clone(), request.dry_run);

@@ -238,7 +238,7 @@ pub(super) async fn vocabulary(
     node: web::Data<Node>,
     _caller: Caller,
 ) -> Result<web::Json<Vocabulary>, ApiError> {
-    let seen = read::observed(&node.pools.questions).await?;
+    let seen = read::observed(&node.pools.questions, &[]).await?;
     let published = node.published();
     let mut sources = seen.sources;
     sources.extend(published.catalog.entries(Kind::Source).map(|e| e.name.clone()));

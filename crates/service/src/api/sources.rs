@@ -41,7 +41,7 @@ pub(super) async fn list(
     query: web::Query<ShapeFilter>,
 ) -> Result<web::Json<SourceShapes>, ApiError> {
     published_source(&node.published(), &name)?;
-    let found = shapes::find(&node.pools.questions, Some(&name)).await?;
+    let found = shapes::find(&node.pools.questions, &[name.into_inner()]).await?;
     let wanted = |kind: &String| query.kind.as_ref().is_none_or(|wanted| wanted == kind);
     let found = found.into_iter().filter(|((_, kind), _)| wanted(kind));
     let kinds = found.map(|((_, kind), shape)| KindShape::new(kind, shape)).collect();

@@ -87,9 +87,9 @@ pub async fn verdict_counts(
     sql::rows(db, sql, vec![rule.into()]).await
 }
 
-/// What has been seen within the last days, for checking rules: names, labels, and how often
-/// senders repeat.
-pub async fn observed(db: &DatabaseConnection) -> Result<Observed, StoreError> {
+/// What has been seen within the last days, for checking the rules of texts: names, labels, how
+/// often senders repeat, and what the sources send that the texts name.
+pub async fn observed(db: &DatabaseConnection, texts: &[&str]) -> Result<Observed, StoreError> {
     #[derive(serde::Deserialize)]
     struct Names {
         source: String,
@@ -130,8 +130,7 @@ pub async fn observed(db: &DatabaseConnection) -> Result<Observed, StoreError> {
             LIMIT 20000) a) g
         WHERE state = 'raised' AND before = 'raised' GROUP BY source, kind HAVING count(*) >= 3";
     let repeats: Vec<Repeat> = sql::rows(db, sql, vec![]).await?;
-    let mut seen = Observed { shapes: shapes::find(db, None).await?, ..Observed::default() };
-    seen.shapes.retain(|(_, kind), _| !kind.is_empty());
+    let mut seen = Observed { shapes: shapes::named_in(db, texts).await?, ..Observed::default() };
     for n in names {
         seen.sources.insert(n.source);
         seen.kinds.insert(n.kind);

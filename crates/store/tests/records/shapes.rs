@@ -23,7 +23,7 @@ fn seen(kinds: &[&str], payloads: u64) -> BTreeMap<ShapeKey, Shape> {
 }
 
 async fn count(db: &DatabaseConnection, kind: &str) -> u64 {
-    let all = shapes::find(db, Some("pier")).await.expect("is read");
+    let all = shapes::find(db, &["pier".to_owned()]).await.expect("is read");
     all.get(&("pier".to_owned(), kind.to_owned())).map_or(0, |shape| shape.count)
 }
 
@@ -74,5 +74,35 @@ fn of_kinds_without_end_so_many_are_kept_and_what_is_caught_always() {
         assert_eq!(forgotten.expect("is forgotten"), 1);
         shapes::add(db, &seen(&["late"], 1)).await.expect("is added");
         assert_eq!(count(db, "late").await, 1, "there is room again");
+    });
+}
+
+#[test]
+fn for_a_check_those_sources_are_read_that_its_rules_name() {
+    let published = Published::with(&[]);
+    let db = &published.db;
+    block(async {
+        let mut all = seen(&["web.page", "web.tls", ""], 1);
+        for (source, kind) in [("lift", "door.open"), ("gate", "web.page")] {
+            let shape = all[&("pier".to_owned(), "web.page".to_owned())].clone();
+            all.insert((source.to_owned(), kind.to_owned()), shape);
+        }
+        shapes::add(db, &all).await.expect("is added");
+        let named = async |text: &str| {
+            let found = shapes::named_in(db, &[text]).await.expect("is read");
+            let name = |(source, kind): &ShapeKey| format!("{source} {kind}");
+            found.keys().map(name).collect::<Vec<_>>()
+        };
+        assert_eq!(
+            named("rule: a\nlisten: { sources: [pier] }").await,
+            ["pier web.page", "pier web.tls"]
+        );
+        assert_eq!(
+            named("rule: a\nlisten: { kinds: \"web.tls\" }").await,
+            ["pier web.page", "pier web.tls"]
+        );
+        assert_eq!(named("rule: a\nlisten: { kinds: door.* }").await, ["lift door.open"]);
+        assert_eq!(named("rule: a\nlisten: { kinds: lift.* }").await, [""; 0]);
+        assert_eq!(named("runbook: pier").await, [""; 0], "nothing else is checked against them");
     });
 }
