@@ -19,12 +19,13 @@ pub(super) fn refused(
     what: &str,
 ) {
     let (node, from, what) = (node.clone(), from(request), what.to_owned());
-    // So many guesses at once are counted by the rows that are there; the rest is only in the
-    // metrics of the door.
+    // Of a flood of guesses what does not find a place to wait is only in the metrics of the door.
     let Ok(place) = std::sync::Arc::clone(&node.capacity.refusals).try_acquire_owned() else {
         return;
     };
     actix_web::rt::spawn(async move {
+        // One after the other, so that whoever guesses keeps no connection from anybody else.
+        let _turn = node.capacity.recorded_refusal.acquire().await;
         if let Err(e) =
             audit::refused(&node.pools.questions, &Principal::stranger(&from), act, &what).await
         {

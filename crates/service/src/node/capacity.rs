@@ -10,8 +10,8 @@ use tokio::sync::Semaphore;
 
 /// Rehearsals that may run at once on a node.
 const REHEARSALS: usize = 2;
-/// Refusals that may be recorded at once on a node.
-const REFUSALS: usize = 1;
+/// Refusals that may wait to be recorded on a node, which happens one after the other.
+const REFUSALS: usize = 64;
 /// Publications that may be checked at once on a node.
 const PUBLICATIONS: usize = 2;
 /// Events of jobs that may be decided about at once on a node.
@@ -27,8 +27,10 @@ pub(crate) struct Capacity {
     pub rehearsals: Arc<Semaphore>,
     /// For those who follow changes.
     pub followers: Followers,
-    /// For refusals that are being recorded.
+    /// For refusals that wait to be recorded.
     pub refusals: Arc<Semaphore>,
+    /// For the one that is being recorded.
+    pub recorded_refusal: Semaphore,
     /// For questions that evaluate expressions.
     questions: Questions,
     /// For what is to be published.
@@ -44,6 +46,7 @@ impl Default for Capacity {
             rehearsals: semaphore(REHEARSALS),
             followers: Followers::default(),
             refusals: semaphore(REFUSALS),
+            recorded_refusal: Semaphore::new(1),
             questions: Questions::default(),
             publications: semaphore(PUBLICATIONS),
             deciding: semaphore(DECIDING),
@@ -52,6 +55,13 @@ impl Default for Capacity {
 }
 
 impl Capacity {
+    /// Waits until what was refused is recorded.
+    #[cfg(test)]
+    pub async fn refusals_recorded(&self) {
+        let all = u32::try_from(REFUSALS).expect("is a small number");
+        drop(self.refusals.acquire_many(all).await.expect("is open"));
+    }
+
     /// Decides about the event of a job, off the workers and with few others at once: what authors
     /// write is evaluated for it.
     pub async fn decide<T: Send + 'static>(

@@ -284,7 +284,7 @@ async fn an_id_that_comes_again_with_other_content_is_told_counted_and_kept() {
     assert!(both["alerts"][1]["conflict"].is_string(), "{both}");
     assert_eq!(desk.ask(post("pier", of("vm/d", 1.0).to_string())).await.status, 401);
     // Whoever is refused does not wait until that is recorded.
-    drop(desk.node.capacity.refusals.acquire().await.expect("is open"));
+    desk.node.capacity.refusals_recorded().await;
     let asked =
         desk.ask(shown(TestRequest::get().uri("/api/v1/definitions/source"), "viewer")).await;
     let used = &asked.json["items"][0]["used"];
