@@ -1,6 +1,6 @@
 //! Alarms.
 
-use crate::{AlertItem, JobItem, MuteItem};
+use crate::{AlertItem, JobItem, MuteItem, WriteBackState};
 use arvok_core::{
     AlertState, Principal, Severity,
     alarm::AlarmAct,
@@ -88,6 +88,25 @@ pub struct AlarmActItem {
     pub act: AlarmAct,
     /// In that one's words.
     pub text: String,
+    /// Whether it was done at the sender as well, where its source says how.
+    #[serde(default)]
+    pub at_sender: Option<WriteBackItem>,
+}
+
+/// What became of an act at the sender of the alarm.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WriteBackItem {
+    /// How it stands.
+    #[schema(schema_with = crate::words::one::<WriteBackState>)]
+    pub state: WriteBackState,
+    /// How often it was tried.
+    pub tries: i32,
+    /// When it is tried again.
+    pub next_at: Option<DateTime<Utc>>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// Why it is not done, or is not known to be.
+    pub reason: Option<String>,
 }
 
 /// What a person does about an alarm.

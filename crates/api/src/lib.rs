@@ -49,7 +49,7 @@ pub mod watch;
 mod words;
 
 pub use access::{AutomationRight, NewToken, SignIn, TokenItem, TokenMade, Who};
-pub use alarms::{AlarmActItem, AlarmDetail, AlarmItem, NewAlarmAct};
+pub use alarms::{AlarmActItem, AlarmDetail, AlarmItem, NewAlarmAct, WriteBackItem};
 pub use alerts::{
     AlertDetail, AlertItem, DeliveryAnswer, KeptItem, Retried, RetryRequest, TakenAlert,
     UnreadableItem, VerdictItem, VerdictMark,
@@ -120,6 +120,7 @@ pub use watch::{
 };
 pub use words::{
     CallState, DecisionState, Outcome, OutgoingState, ProposalState, StepState, SubscriberState,
+    WriteBackState,
 };
 
 use serde::{Deserialize, Serialize};

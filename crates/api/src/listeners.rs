@@ -32,8 +32,11 @@ pub struct ListenerItem {
     pub unreadable: i64,
     /// Messages that are lost, since there was no room for them.
     pub dropped: i64,
-    /// Messages and connections from where none may come.
+    /// Messages and connections from where, or from whom, none may come.
     pub refused: i64,
+    /// Who was refused last, and why.
+    #[serde(default)]
+    pub last_refusal: Option<String>,
 }
 
 /// How messages come to a listener.
@@ -52,6 +55,8 @@ pub enum Transport {
     Amqp,
     /// From mail servers, over LMTP.
     Lmtp,
+    /// Notifications of agents, over SNMP.
+    Snmp,
 }
 
 /// Whether messages can come to a listener.

@@ -162,6 +162,23 @@ arvok_core::words! {
 }
 
 arvok_core::words! {
+    /// What became of an act on an alarm at its sender.
+    #[derive(ToSchema)]
+    pub enum WriteBackState("state of an act at the sender") {
+        /// It waits for its first or next try.
+        Waiting = "waiting",
+        /// It is being done.
+        UnderWay = "under-way",
+        /// It is done.
+        Done = "done",
+        /// It is not done, and not tried any more.
+        Failed = "failed",
+        /// It may have been done; it is not tried again, since twice may not be harmless.
+        Unknown = "unknown",
+    }
+}
+
+arvok_core::words! {
     /// How a call of a connection ended.
     #[derive(ToSchema)]
     pub enum CallState("call state") {

@@ -27,6 +27,7 @@ mod senders;
 mod snmp;
 mod ssh;
 mod tls;
+mod trap;
 mod vault;
 
 pub use broker::{BrokerConsumer, BrokerMessage, Receipt, Subscription};
@@ -44,4 +45,5 @@ pub use redact::{Redactor, SECRET_MARK, SHORTEST_SECRET, Weak, weakness};
 pub use script::{ScriptCall, ScriptRights};
 pub use senders::{carries_signature, unsigned_sender};
 pub use ssh::HostKey;
+pub use trap::{ReceivedPacket, TrapReceiver};
 pub use vault::{Vault, VaultError};

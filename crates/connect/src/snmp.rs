@@ -237,26 +237,31 @@ fn number_of(number: &ObjectId) -> Result<Oid<'static>, Error> {
 }
 
 fn read(answer: &Pdu<'_>) -> Said {
-    let object = |number: &Oid<'_>| {
-        let parts = number.iter()?.map(|part| u32::try_from(part).ok());
-        ObjectId::new(parts.collect::<Option<_>>()?)
-    };
-    let objects = answer.varbinds.clone().filter_map(|(number, value)| {
-        let value = match value {
-            Value::Integer(number) => SnmpValue::Integer(number),
-            Value::Counter32(number) | Value::Unsigned32(number) | Value::Timeticks(number) => {
-                SnmpValue::Unsigned(number.into())
-            }
-            Value::Counter64(number) => SnmpValue::Unsigned(number),
-            Value::OctetString(bytes) | Value::Opaque(bytes) => SnmpValue::Bytes(bytes.to_vec()),
-            Value::IpAddress(octets) => SnmpValue::Address(Ipv4Addr::from(octets)),
-            Value::ObjectIdentifier(number) => SnmpValue::Reference(object(&number)?),
-            _ => SnmpValue::None,
-        };
-        Some((object(&number)?, value))
-    });
-    let objects = objects.collect();
+    let object =
+        |(number, value): (Oid<'_>, Value<'_>)| Some((object_id(&number)?, snmp_value(value)?));
+    let objects = answer.varbinds.clone().filter_map(object).collect();
     Said { status: answer.error_status, index: answer.error_index, objects }
+}
+
+/// The number of an object, as it came.
+pub(crate) fn object_id(number: &Oid<'_>) -> Option<ObjectId> {
+    let parts = number.iter()?.map(|part| u32::try_from(part).ok());
+    ObjectId::new(parts.collect::<Option<_>>()?)
+}
+
+/// A value, as it came; none if it is the number of no object.
+pub(crate) fn snmp_value(value: Value<'_>) -> Option<SnmpValue> {
+    Some(match value {
+        Value::Integer(number) => SnmpValue::Integer(number),
+        Value::Counter32(number) | Value::Unsigned32(number) | Value::Timeticks(number) => {
+            SnmpValue::Unsigned(number.into())
+        }
+        Value::Counter64(number) => SnmpValue::Unsigned(number),
+        Value::OctetString(bytes) | Value::Opaque(bytes) => SnmpValue::Bytes(bytes.to_vec()),
+        Value::IpAddress(octets) => SnmpValue::Address(Ipv4Addr::from(octets)),
+        Value::ObjectIdentifier(number) => SnmpValue::Reference(object_id(&number)?),
+        _ => SnmpValue::None,
+    })
 }
 
 /// The objects of a column, up to a number of them; whether some were left out.

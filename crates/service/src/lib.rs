@@ -49,6 +49,7 @@ mod supervise;
 mod tests;
 mod timers;
 mod tls;
+mod write_back;
 
 pub use config::{Config, ConfigError};
 pub use log::LogWriter;

@@ -16,6 +16,7 @@ use crate::{
     supervise::supervise,
     timers,
     tls::{ClientNames, ServerTls, TlsError},
+    write_back,
 };
 use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::{
@@ -234,6 +235,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             finishing.push(awaited(&node, "jobs", move |node| executor::run(node, at_once)));
             finishing.push(awaited(&node, "listeners", listeners::run));
             finishing.push(awaited(&node, "answers by mail", answers::run));
+            finishing.push(awaited(&node, "write-back", write_back::run));
         }
         // What needs secrets is left to nodes that can open them.
         Some(fault) => {

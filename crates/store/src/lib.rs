@@ -48,6 +48,7 @@ pub mod timers;
 pub mod touches;
 pub mod trials;
 mod upkeep;
+pub mod write_back;
 
 pub use error::{Class, StoreError};
 pub use sea_orm::{ConnectionTrait, DatabaseConnection};

@@ -154,6 +154,10 @@ impl MigratorTrait for Migrator {
                 name: "0034_shapes",
                 sql: include_str!("../migrations/0034_shapes.sql"),
             }),
+            Box::new(Step {
+                name: "0035_write_back",
+                sql: include_str!("../migrations/0035_write_back.sql"),
+            }),
         ]
     }
 }

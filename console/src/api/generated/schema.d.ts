@@ -1907,6 +1907,7 @@ export interface components {
             act: "acknowledged" | "noted" | "cleared";
             /** @description In that one's words. */
             text: string;
+            at_sender?: components["schemas"]["WriteBackItem"] | null;
         };
         /** @description One alarm with its alerts and jobs. */
         AlarmDetail: {
@@ -3603,9 +3604,11 @@ export interface components {
             dropped: number;
             /**
              * Format: int64
-             * @description Messages and connections from where none may come.
+             * @description Messages and connections from where, or from whom, none may come.
              */
             refused: number;
+            /** @description Who was refused last, and why. */
+            last_refusal?: string | null;
         };
         /**
          * @description Whether messages can come to a listener.
@@ -6479,7 +6482,7 @@ export interface components {
          * @description How messages come to a listener.
          * @enum {string}
          */
-        Transport: "udp" | "tcp" | "tls" | "mqtt" | "amqp" | "lmtp";
+        Transport: "udp" | "tcp" | "tls" | "mqtt" | "amqp" | "lmtp" | "snmp";
         /** @description What came of it. */
         TriedOperation: {
             state?: components["schemas"]["CallState"] | null;
@@ -6918,6 +6921,28 @@ export interface components {
             alert?: number | null;
             /** @description An alert in the normal form, with `source`. */
             given?: unknown;
+        };
+        /** @description What became of an act at the sender of the alarm. */
+        WriteBackItem: {
+            /** @enum {string} */
+            state: "waiting" | "under-way" | "done" | "failed" | "unknown";
+            /**
+             * Format: int32
+             * @description How often it was tried.
+             */
+            tries: number;
+            /**
+             * Format: date-time
+             * @description When it is tried again.
+             */
+            next_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description Why it is not done, or is not known to be. */
+            reason?: string | null;
         };
     };
     responses: never;

@@ -7,6 +7,31 @@ import { shown } from '../../ui/principal';
 import { useMay } from '../../ui/rights';
 import { Time } from '../../ui/Time';
 
+type Sent = NonNullable<NonNullable<AlarmDetail['acts']>[number]['at_sender']>;
+
+const SENT: Record<Sent['state'], string> = {
+  waiting: 'not yet done at the sender',
+  'under-way': 'being done at the sender',
+  done: 'done at the sender as well',
+  failed: 'not done at the sender',
+  unknown: 'perhaps done at the sender',
+};
+
+function AtSender({ of }: { of: Sent }) {
+  const bad = of.state === 'failed' || of.state === 'unknown';
+  return (
+    <p className={`break-words text-[13px] ${bad ? 'text-bad' : 'text-ink-3'}`}>
+      {SENT[of.state]}
+      {of.reason && `: ${of.reason}`}
+      {of.next_at && of.tries > 0 && (
+        <>
+          ; tried again <Time at={of.next_at} />
+        </>
+      )}
+    </p>
+  );
+}
+
 export function Acts({ found: { alarm, acts } }: { found: AlarmDetail }) {
   const may = useMay('responder');
   const queries = useQueryClient();
@@ -40,6 +65,7 @@ export function Acts({ found: { alarm, acts } }: { found: AlarmDetail }) {
             </span>
           </p>
           {one.text && <p className="break-words text-[13px] text-ink-2">{one.text}</p>}
+          {one.at_sender && <AtSender of={one.at_sender} />}
         </div>
       ))}
       {may && (

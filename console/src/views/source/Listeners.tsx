@@ -43,6 +43,9 @@ export function Listeners({ of }: { of: Listener[] }) {
           </span>
           {l.reason && <span className="block text-bad">{l.reason}; it is tried again</span>}
           <span className="block text-ink-2">{counts(l).join(', ')}</span>
+          {l.last_refusal && (
+            <span className="block text-ink-2">refused last: {l.last_refusal}</span>
+          )}
         </div>
       ))}
     </Panel>

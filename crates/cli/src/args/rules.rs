@@ -240,6 +240,23 @@ Examples:
   arvok source shape pier-probes --kind web.page --beside web.tls
   arvok source shape pier-probes --forget")]
     Shape(ShapeArgs),
+    /// Show what comes of a source, as it comes: alerts, and what cannot be read
+    #[command(after_help = "Until it is ended, with Ctrl-C. With --json each is a line of JSON.
+
+Example:
+  arvok source tail pier-probes --last 20")]
+    Tail {
+        /// The source
+        name: String,
+        /// How many that came before are shown first, at most 100
+        #[arg(long, value_name = "NUMBER", default_value_t = 10,
+            value_parser = clap::value_parser!(u32).range(0..=100))]
+        last: u32,
+        #[command(flatten)]
+        server: Server,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Suggest lines of `read` by the payloads that are kept, each with the reason
     #[command(
         after_help = "A source without `read` keeps what comes; these lines are made of that.
@@ -263,6 +280,24 @@ Examples:
   arvok source test definitions/pier-probes.yaml
   arvok source test definitions/pier-probes.yaml --payload payload.json")]
     Test(TestSourceArgs),
+    /// Print names of objects, for notifications over SNMP, by MIB files
+    #[command(
+        after_help = "Needs no server. Named are the notifications that the files define, and \
+        the objects that these carry.
+
+Example:
+  arvok source mib IF-MIB.txt SKERROW-PUMP-MIB.txt"
+    )]
+    Mib {
+        /// The files; in their order, one that others refer to may stand anywhere
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// All objects that they define
+        #[arg(long)]
+        all: bool,
+        #[command(flatten)]
+        output: Output,
+    },
     /// Read again what is kept, by the lines as they are published now
     #[command(
         after_help = "What can be read now is taken as if it came now. Asking twice takes nothing \

@@ -8,11 +8,19 @@ use crate::{
     show,
 };
 use arvok_api::{
-    DefinitionDetail, ForgottenShapes, KindShape, Retried, RetryRequest, SourceShapes,
-    SuggestedRead, TestSource, TestedSource,
+    AlertItem, DefinitionDetail, ForgottenShapes, KindShape, Page, Retried, RetryRequest,
+    SourceShapes, SuggestedRead, TestSource, TestedSource, UnreadableItem,
 };
-use arvok_core::source::ADDRESS;
-use std::{fs, io::Read};
+use arvok_core::source::{ADDRESS, MibFile, named_objects};
+use chrono::{DateTime, Utc};
+use serde::Serialize;
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+    io::Read,
+    path::PathBuf,
+    time::Duration,
+};
 
 /// Prints what a sender of a source needs.
 async fn sender_lines(
@@ -43,6 +51,98 @@ async fn sender_lines(
     Ok(())
 }
 
+/// How often is looked for what came.
+const LOOK: Duration = Duration::from_secs(1);
+/// Most that is shown of one look.
+const MOST: u32 = 100;
+
+/// What came of a source.
+#[derive(Serialize)]
+#[serde(rename_all = "lowercase")]
+enum Came {
+    Alert(AlertItem),
+    Unreadable(UnreadableItem),
+}
+
+impl Came {
+    /// What tells it from all others.
+    fn key(&self) -> (bool, i64) {
+        match self {
+            Self::Alert(alert) => (true, alert.seq),
+            Self::Unreadable(kept) => (false, kept.id),
+        }
+    }
+
+    fn received(&self) -> DateTime<Utc> {
+        match self {
+            Self::Alert(alert) => alert.received,
+            Self::Unreadable(kept) => kept.received,
+        }
+    }
+}
+
+/// Prints what comes of a source, until it is ended.
+async fn tail(name: &str, last: u32, server: &Server, output: &Output) -> Result<(), CliError> {
+    let client = Client::of(server)?;
+    let path = format!("/api/v1/definitions/source/{}", percent(name));
+    client.get::<DefinitionDetail>(&path, &[]).await?;
+    let mut seen: BTreeSet<(bool, i64)> = BTreeSet::new();
+    let mut is_first = true;
+    loop {
+        let query = [("source", Some(name.to_owned())), ("limit", Some(MOST.to_string()))];
+        let alerts: Page<AlertItem> = client.get("/api/v1/alerts", &query).await?;
+        let kept: Page<UnreadableItem> = client.get("/api/v1/unreadable", &query).await?;
+        let alerts = alerts.items.into_iter().map(Came::Alert);
+        let mut came: Vec<Came> =
+            alerts.chain(kept.items.into_iter().map(Came::Unreadable)).collect();
+        came.sort_by_key(Came::received);
+        let now: BTreeSet<(bool, i64)> = came.iter().map(Came::key).collect();
+        came.retain(|one| !seen.contains(&one.key()));
+        if !is_first && came.len() >= MOST as usize && !output.json {
+            show::out("  ... more came than is shown");
+        }
+        let before = came.len().saturating_sub(if is_first { last } else { 2 * MOST } as usize);
+        for one in &came[before..] {
+            match one {
+                one if output.json => show::out(&show::escaped(
+                    serde_json::to_string(one).map_err(|e| CliError::Here(e.to_string()))?,
+                )),
+                Came::Alert(alert) => show::out(&show::alert_line(alert)),
+                Came::Unreadable(kept) => show::out(&show::unreadable_line(kept)),
+            }
+        }
+        // What is older than all of these is not listed any more.
+        seen = now;
+        is_first = false;
+        tokio::time::sleep(LOOK).await;
+    }
+}
+
+/// Prints what MIB files name, as it stands in the document of a source.
+fn mib(paths: &[PathBuf], all: bool, output: &Output) -> Result<(), CliError> {
+    let read = |path: &PathBuf| {
+        let bytes = fs::read(path).map_err(|e| file(path, &e))?;
+        // Some of these files are older than UTF-8; names in them are plain.
+        Ok((path.display().to_string(), String::from_utf8_lossy(&bytes).into_owned()))
+    };
+    let texts: Vec<(String, String)> = paths.iter().map(read).collect::<Result<_, CliError>>()?;
+    let files: Vec<MibFile<'_>> = texts.iter().map(|(name, text)| MibFile { name, text }).collect();
+    let found = named_objects(&files, all).map_err(|e| CliError::Here(e.to_string()))?;
+    if !found.missing.is_empty() {
+        let missing: Vec<&str> = found.missing.iter().map(String::as_str).collect();
+        show::notice(&format!(
+            "arvok: none of these files defines {}; give the files that do",
+            missing.join(", ")
+        ));
+    }
+    if output.json {
+        let objects = found.objects.iter().map(|(number, object)| (number.to_string(), object));
+        return show::json(&BTreeMap::from_iter(objects));
+    }
+    show::out(&show::named_objects(&found.objects));
+    Ok(())
+}
+
 pub async fn source(command: SourceCommand) -> Result<(), CliError> {
     match command {
         SourceCommand::Named(command) => named("source", command).await,
@@ -50,8 +150,12 @@ pub async fn source(command: SourceCommand) -> Result<(), CliError> {
             sender_lines(&name, only.as_deref(), &server, &output).await
         }
         SourceCommand::Shape(args) => shape(args).await,
+        SourceCommand::Tail { name, last, server, output } => {
+            tail(&name, last, &server, &output).await
+        }
         SourceCommand::Suggest { name, server, output } => suggest(&name, &server, &output).await,
         SourceCommand::Test(args) => test(args).await,
+        SourceCommand::Mib { files, all, output } => mib(&files, all, &output),
         SourceCommand::Retry { name, acting, server, output } => {
             retry(&name, acting, &server, &output).await
         }

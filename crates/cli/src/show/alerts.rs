@@ -1,7 +1,10 @@
 //! Alerts and alarms.
 
 use super::{Table, ago, exact, gauge, jobs, mute_line, trial_mark, when, with_next};
-use arvok_api::{AlarmDetail, AlarmItem, AlertDetail, AlertItem, DeliveryAnswer, Page};
+use arvok_api::{
+    AlarmDetail, AlarmItem, AlertDetail, AlertItem, DeliveryAnswer, Page, WriteBackItem,
+    WriteBackState,
+};
 use arvok_core::{AlertState, job::JobState};
 
 fn number(value: Option<f64>) -> String {
@@ -29,6 +32,23 @@ pub fn alerts(page: &Page<AlertItem>) -> String {
         ]);
     }
     with_next(table.text("No alerts."), page)
+}
+
+/// An alert in one line.
+pub fn alert_line(a: &AlertItem) -> String {
+    let value = a.value.map_or_else(String::new, |value| format!("  {}", number(Some(value))));
+    format!(
+        "{}  alert {}  {} {} {}  {}  {}{value}  {}{}",
+        when(a.received),
+        a.seq,
+        gauge(a.severity, a.state),
+        a.severity,
+        a.state,
+        a.kind,
+        a.resource,
+        a.summary,
+        trial_mark(a.trial)
+    )
 }
 
 /// One alert.
@@ -162,7 +182,8 @@ pub fn alarm(d: &AlarmDetail) -> String {
     lines.push(format!("  alerts    {} since it was raised", a.count));
     lines.extend(d.acts.iter().map(|act| {
         let text = if act.text.is_empty() { String::new() } else { format!(": {}", act.text) };
-        format!("  people    {} {} {}{text}", exact(act.at), act.by.shown(), act.act)
+        let sent = act.at_sender.as_ref().map_or_else(String::new, at_sender);
+        format!("  people    {} {} {}{text}{sent}", exact(act.at), act.by.shown(), act.act)
     }));
     lines.extend(d.mutes.iter().map(|mute| format!("  muted     {}", mute_line(mute))));
     lines.push("\nJobs".into());
@@ -175,4 +196,21 @@ pub fn alarm(d: &AlarmDetail) -> String {
         bounded: false,
     }));
     lines.join("\n")
+}
+
+/// What became of an act at the sender of the alarm.
+fn at_sender(sent: &WriteBackItem) -> String {
+    let why = sent.reason.as_ref().map_or_else(String::new, |why| format!(": {why}"));
+    let state = match sent.state {
+        WriteBackState::Done => "done at the sender as well".to_owned(),
+        WriteBackState::Failed => format!("not done at the sender{why}"),
+        WriteBackState::Unknown => format!("perhaps done at the sender{why}"),
+        WriteBackState::Waiting | WriteBackState::UnderWay => match sent.next_at {
+            Some(at) if sent.tries > 0 => {
+                format!("not yet done at the sender, tried again at {}{why}", exact(at))
+            }
+            _ => "not yet done at the sender".to_owned(),
+        },
+    };
+    format!("\n              {state}")
 }

@@ -24,7 +24,7 @@ mod time;
 mod trials;
 mod why;
 
-pub use alerts::{alarm, alarms, alert, alerts, taken};
+pub use alerts::{alarm, alarms, alert, alert_line, alerts, taken};
 pub use connections::{
     calls, connection, connection_test, connections, described, host_key, request, tried,
 };
@@ -44,7 +44,8 @@ pub use proposals::{proposal, proposals};
 pub use rehearsal::rehearsal;
 pub use runners::runners;
 pub use sources::{
-    retried, sender_lines, shape, shapes, shapes_beside, suggestion, tested, unreadable,
+    named_objects, retried, sender_lines, shape, shapes, shapes_beside, suggestion, tested,
+    unreadable, unreadable_line,
 };
 pub use storage::{keep, storage};
 pub use subscribers::{outgoing, subscriber, subscribers};

@@ -5,7 +5,7 @@ use arvok_api::{
     HeartbeatItem, KindShape, ListenerItem, Page, PollState, Retried, SenderLineItem, ShapeField,
     SourceShapes, SuggestedRead, TestedSource, UnreadableItem,
 };
-use arvok_core::text::cut;
+use arvok_core::{connector::snmp::ObjectId, source::NamedObjectDoc, text::cut};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// How payloads are called of which no alerts were made.
@@ -41,6 +41,13 @@ pub fn heartbeats(all: &[HeartbeatItem]) -> Option<String> {
         table.row(vec![sender.name.clone(), ago(sender.last_at), state.to_owned()]);
     }
     (!all.is_empty()).then(|| format!("\n{}", table.text("")))
+}
+
+/// A payload that is kept, in one line.
+pub fn unreadable_line(u: &UnreadableItem) -> String {
+    let what = if u.caught { "caught" } else { "unreadable" };
+    let payload: String = u.payload.split_whitespace().collect::<Vec<_>>().join(" ");
+    format!("{}  {what} {}  {}: {}", when(u.received), u.id, u.reason, cut(&payload, LONGEST_LINE))
 }
 
 /// Payloads of a source that are kept.
@@ -121,8 +128,10 @@ pub fn listeners(all: &[ListenerItem]) -> Vec<String> {
             more.iter().filter(|(count, _)| *count > 0).map(|(count, of)| format!("{count} {of}")),
         );
         let counts = counts.join(", ");
+        let refused = l.last_refusal.as_ref();
+        let refused = refused.map_or_else(String::new, |why| format!("\n    refused last: {why}"));
         format!(
-            "  {transport} {}  {state} since {}{reason}  {counts}  at {}",
+            "  {transport} {}  {state} since {}{reason}  {counts}  at {}{refused}",
             l.address,
             when(l.since),
             l.node
@@ -130,6 +139,22 @@ pub fn listeners(all: &[ListenerItem]) -> Vec<String> {
     };
     let head = (!all.is_empty()).then(|| "\nListeners:".to_owned());
     head.into_iter().chain(all.iter().map(one)).collect()
+}
+
+/// What notifications carry, as it stands below `trap` in the document of a source.
+pub fn named_objects(objects: &BTreeMap<ObjectId, NamedObjectDoc>) -> String {
+    let object = |(number, object): (&ObjectId, &NamedObjectDoc)| {
+        // A word may mean something else to YAML, such as `true`.
+        let word = |(word, number): (&String, &i64)| format!("\"{word}\": {number}");
+        let words: Vec<String> = object.values.iter().map(word).collect();
+        let values = match words.is_empty() {
+            true => String::new(),
+            false => format!(", values: {{ {} }}", words.join(", ")),
+        };
+        format!("      {number}: {{ name: {}{values} }}", object.name)
+    };
+    let lines: Vec<String> = objects.iter().map(object).collect();
+    format!("    objects:\n{}", lines.join("\n"))
 }
 
 /// The word of a value that is one on the wire.

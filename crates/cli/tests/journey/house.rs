@@ -180,8 +180,8 @@ fn each_type_has_a_name_of_its_own_that_says_what_it_is() {
 /// among them is looked up in the glossary.
 const PLAIN: &str = "
     accept access act address admission amqp announce announcer announcing answer answers
-    api ask asking assertion attempt audit automation awaiting batch batches bodies body
-    bound bounds broker cache call callback callbacks caller calls candidates capacity
+    api ask asking assertion attempt audit automation awaiting back batch batches bodies
+    body bound bounds broker cache call callback callbacks caller calls candidates capacity
     catalog changes check child children choose circuits clear client clients clock
     cloudevents command concerns config console consumer contact contacts continuation
     copy counting credential credentials cryptography data day days deadlock decide
@@ -194,18 +194,18 @@ const PLAIN: &str = "
     hours html http ids index inputs judging key keys labels later launch launches leases
     length lexer library libvirt limit limits line lines lint list listen listeners
     literal live lmtp log lookup lower machine mail mailbox markdown matcher memory
-    message metrics migrate monitoring mqtt netconf new node nodes not oauth2 object
+    message metrics mib migrate monitoring mqtt netconf new node nodes not oauth2 object
     offline open openapi operation or order outbox outline output outputs over overdue
-    pace page pages parts pause period permits play poll preview private problem process
+    pace packet page pages parts pause period permits play poll preview private problem process
     profiling progress protocols published query questions quoting random range rate reach
     read readiness reads ready reason record recorded recording records redact redaction
     reference references refusals rehearsal remember replay reply report request require
     resource restore retention retry role routines rpc run runner runs sample sandbox
-    schedule schema scope script secret secrets self sender sending serve session sessions
+    schedule schema scope script secret secrets security self sender sending serve session sessions
     set setting settings severity share shared signature silence snmp spellings sql ssh
     standing state steps storage stored stream subscriber subscribers suggestion supervise
     suspensions syntax syscalls syslog table taken tcp tell template text through time
-    timeline timers times tls together token tokens touch touches trace transition type
+    timeline timers times tls together token tokens touch touches trace transition trap type
     types typing udp undecided unexecuted unreadable unsent upkeep usage user uses v4
     value vault views visit warning watch webhook write xdr xml yaml";
 

@@ -67,6 +67,8 @@ mod telling;
 mod tls;
 mod topics;
 mod touches;
+mod traps;
 mod trials;
 mod trust;
 mod webhooks;
+mod write_back;

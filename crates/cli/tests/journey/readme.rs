@@ -47,9 +47,10 @@ impl Reader {
             std::os::unix::fs::symlink(repository.join(part), folder.join(part)).expect("a link");
         }
         let free = || free_port().expect("a free port");
-        let ports = ["8470", "7401", "7402", "7405", "7406", "7409", "7410", "7411", "5514"]
-            .map(|written| (written, free()))
-            .to_vec();
+        let ports =
+            ["8470", "7401", "7402", "7405", "7406", "7409", "7410", "7411", "5514", "1162"]
+                .map(|written| (written, free()))
+                .to_vec();
         Self {
             folder,
             ports,
@@ -78,6 +79,7 @@ impl Reader {
             .current_dir(&self.folder)
             .env("PATH", format!("{bin}:{}", std::env::var("PATH").unwrap_or_default()))
             .env("HOME", &self.folder)
+            .env("SNMP_PERSISTENT_DIR", &self.folder)
             .env("ARVOK_LOG", "warn")
             .env("ARVOK_DATABASE", &self.database)
             .env("NEW_DATABASE", &self.other_database)

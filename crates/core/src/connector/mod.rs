@@ -44,9 +44,9 @@ mod session;
 pub use callback::{CALLBACK, CALLBACK_KEY, CallbackAt};
 pub use connection::{Connection, ConnectionDoc, Rate};
 pub use credential::{
-    AgentCipher, AgentCredential, AgentDigest, Assertion, BasicDoc, Credential, CredentialDoc,
-    CredentialOf, Grant, HeaderDoc, MessageSignature, OAuth2, Opened, SECRETS, SignatureAlgorithm,
-    SignatureV4, UserKey,
+    AgentCipher, AgentCredential, AgentDigest, AgentDoc, Assertion, BasicDoc, Credential,
+    CredentialDoc, CredentialOf, Grant, HeaderDoc, MessageSignature, OAuth2, Opened, SECRETS,
+    SignatureAlgorithm, SignatureV4, UserKey,
 };
 pub(crate) use credential::{is_field_name, secret};
 pub(crate) use exit::{ExitStatuses, is_variable};

@@ -32,23 +32,28 @@
 //! ```
 
 mod intake;
+mod mib;
 mod rate_limit;
 mod read;
 mod sender_lines;
 mod silence;
 mod suggestion;
+mod write_back;
 
 pub use intake::{
     AddressRange, AmqpIntake, Delivery, HEADERS, Handshake, HandshakeRequest, HeaderField,
     Heartbeat, HeartbeatChange, HmacDigest, HttpIntake, Intake, IntakeDoc, MailIntake, MqttIntake,
-    PEER, Poll, PollLook, PollLooked, RECIPIENT, SenderHmac, SenderProof, SenderProofOf,
-    SignatureEncoding, SignedPart, Syslog, Webhook, schedule_message,
+    NamedObjectDoc, PEER, Poll, PollLook, PollLooked, RECIPIENT, SenderHmac, SenderProof,
+    SenderProofOf, SignatureEncoding, SignedPart, SnmpNotification, Syslog, TrapHead, TrapIntake,
+    Webhook, schedule_message,
 };
+pub use mib::{MibError, MibFile, NamedObjects, named_objects};
 pub use rate_limit::{LimitUse, RateLimit, RateLimitDoc};
 pub use read::{MAX_ALERTS, ReadDoc, ReadOutcome, Unread};
 pub use sender_lines::{ADDRESS, BROKER_HOST, BROKER_PORT, BROKER_URL, SenderLine};
 pub use silence::is_steady;
 pub use suggestion::{MAX_PAYLOADS, SuggestedLine, Suggestion, suggest};
+pub use write_back::{DoneAlarmAct, WriteBack, WriteBackCall, WriteBackDoc};
 
 use crate::{
     Alert, NewAlert, Period,
@@ -62,10 +67,13 @@ use read::{Lines, MAX_STEPS, Payload};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use std::cell::Cell;
+use std::{cell::Cell, collections::BTreeSet};
 
 /// Arvok's own source: what it tells of itself. No document is called so.
 pub const OWN: &str = "arvok";
+
+/// Where it stands how the sender is told.
+const WRITE_BACK: &str = "/write_back";
 
 /// Most rules that an event tells of.
 const LONGEST_CHAIN: usize = 20;
@@ -110,6 +118,9 @@ pub struct SourceDoc {
     /// and the alarm `source.flooding` is raised. Left out: as much as there is room for.
     #[serde(default)]
     pub limit: Option<RateLimitDoc>,
+    /// How its sender is told what people do about alarms of its alerts. Left out: it is not.
+    #[serde(default)]
+    pub write_back: Option<WriteBackDoc>,
 }
 
 /// A checked source.
@@ -131,6 +142,8 @@ pub struct Source {
     pub limit: Option<RateLimit>,
     /// Fields whose values are kept in no shape.
     pub masks: Masks,
+    /// How its sender is told what people do about its alarms.
+    pub write_back: Option<WriteBack>,
 }
 
 impl Source {
@@ -242,15 +255,21 @@ impl Definition for Source {
     }
 
     fn expressions(&self) -> Vec<(String, &Expr)> {
-        self.intake.poll().map_or_else(Vec::new, |poll| poll.expressions(POLL))
+        let mut all = self.intake.poll().map_or_else(Vec::new, |poll| poll.expressions(POLL));
+        all.extend(self.write_back.iter().flat_map(|back| back.expressions(WRITE_BACK)));
+        all
     }
 
     fn uses(&self) -> Vec<(Kind, String)> {
-        self.intake.via().map(|via| (Kind::Connection, via.to_owned())).into_iter().collect()
+        let back = self.write_back.as_ref().map(|back| back.via.as_str());
+        let all: BTreeSet<&str> = self.intake.via().into_iter().chain(back).collect();
+        all.into_iter().map(|via| (Kind::Connection, via.to_owned())).collect()
     }
 
     fn misfits(&self, others: &dyn Others) -> Vec<Mismatch> {
-        self.intake.misfits(others)
+        let mut misfits = self.intake.misfits(others);
+        misfits.extend(self.write_back.iter().flat_map(|back| back.misfits(WRITE_BACK, others)));
+        misfits
     }
 }
 
@@ -279,6 +298,7 @@ impl Defined for Source {
             check.fail("/limit", "the messages of a schedule are Arvok's own, as many as it says");
         }
         check_masks(&mut check, &doc.mask);
+        let write_back = doc.write_back.and_then(|doc| doc.check(&mut check, WRITE_BACK));
         let has_lines = doc.read.is_some();
         let read = match doc.read.or_else(|| intake.as_ref()?.default_read()) {
             None => Some(None),
@@ -293,6 +313,7 @@ impl Defined for Source {
             silent_after: doc.silent_after,
             limit,
             masks: Masks::new(doc.mask),
+            write_back,
         });
         check.finish(made)
     }

@@ -2,10 +2,10 @@
 
 use super::{
     HttpIntake, Intake, SenderProof, SenderProofOf, SignatureEncoding, SignedPart, Source,
-    intake::SenderHmac,
+    TrapIntake, intake::SenderHmac,
 };
 use crate::{
-    connector::{Credential, CredentialOf},
+    connector::{AgentCipher, AgentCredential, AgentDigest, Credential, CredentialOf},
     expr::Template,
 };
 use core::net::SocketAddr;
@@ -13,6 +13,10 @@ use serde_json::Value;
 
 /// Stands for the address of the service in lines.
 pub const ADDRESS: &str = "{address}";
+
+/// What a notification tells in a line: the third link of a switch is down.
+const LINK_DOWN: &str = "'' 1.3.6.1.6.3.1.1.5.3 1.3.6.1.2.1.2.2.1.1.3 i 3 \
+    1.3.6.1.2.1.2.2.1.8.3 i 2";
 
 /// Stands for the host of a broker.
 pub const BROKER_HOST: &str = "{broker_host}";
@@ -41,7 +45,7 @@ impl SenderLine {
 
 impl Source {
     /// What its senders need. The secret of the source is `$KEY` in it, or the file of their
-    /// certificate and its key.
+    /// certificate and its key; what keeps notifications private is `$PRIVACY_KEY`.
     pub fn sender_lines(&self) -> Vec<SenderLine> {
         match &self.intake {
             Intake::Webhook(webhook) => {
@@ -118,6 +122,7 @@ impl Source {
                     mail.example_recipient()
                 ),
             )],
+            Intake::Trap(trap) => notification_lines(trap),
             Intake::Schedule(_) | Intake::Poll(_) => Vec::new(),
         }
     }
@@ -292,4 +297,46 @@ fn signing(hmac: &SenderHmac<Template>) -> String {
 /// A text of Python's: JSON's texts are some.
 fn quoted(text: &str) -> String {
     Value::String(text.to_owned()).to_string()
+}
+
+/// What an agent is told by its administrator, as two commands that do the same.
+fn notification_lines(trap: &TrapIntake) -> Vec<SenderLine> {
+    let at = trap.udp;
+    let mut lines = Vec::new();
+    for credential in &trap.credentials {
+        let shown = match credential {
+            AgentCredential::Community(_) => "-v2c -c \"$KEY\"".to_owned(),
+            AgentCredential::User { user, authentication: (digest, _), privacy } => {
+                let private = privacy.as_ref().map(|(cipher, _)| {
+                    let cipher = match cipher {
+                        AgentCipher::Des => "DES",
+                        AgentCipher::Aes128 => "AES",
+                        AgentCipher::Aes192 => "AES-192",
+                        AgentCipher::Aes256 => "AES-256",
+                    };
+                    format!(" -x {cipher} -X \"$PRIVACY_KEY\"")
+                });
+                let level = if private.is_some() { "authPriv" } else { "authNoPriv" };
+                let digest = match digest {
+                    AgentDigest::Md5 => "MD5",
+                    AgentDigest::Sha1 => "SHA",
+                    AgentDigest::Sha224 => "SHA-224",
+                    AgentDigest::Sha256 => "SHA-256",
+                    AgentDigest::Sha384 => "SHA-384",
+                    AgentDigest::Sha512 => "SHA-512",
+                };
+                let private = private.unwrap_or_default();
+                let user = name_of(user);
+                format!("-v3 -l {level} -u '{user}' -a {digest} -A \"$KEY\"{private}")
+            }
+        };
+        for (title, command) in [
+            ("A trap, of which nobody hears whether it came", "snmptrap"),
+            ("An inform, which is answered once it is recorded", "snmpinform"),
+        ] {
+            let text = format!("MIBS= {command} {shown} {at} {LINK_DOWN}");
+            lines.push(SenderLine::new(title, text));
+        }
+    }
+    lines
 }

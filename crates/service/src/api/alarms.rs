@@ -16,7 +16,7 @@ use arvok_core::{
     alarm::AlarmAct,
     mute::{Muted, MutedSubject},
     rule::Rule,
-    source::OWN,
+    source::{OWN, Source},
 };
 use arvok_store::{alarm_acts, jobs, mutes, read};
 use std::collections::{BTreeMap, BTreeSet};
@@ -110,9 +110,15 @@ pub(super) async fn act(
             },
         )?;
     }
-    if !alarm_acts::add(&node.pools.questions, *id, &by, act, text).await? {
+    let published = node.published();
+    let sent_to = published.catalog.all::<Source>().filter(|(source, _)| {
+        source.write_back.as_ref().is_some_and(|back| back.call(act).is_some())
+    });
+    let sent_to = sent_to.map(|(source, _)| source.name.clone()).collect();
+    if !alarm_acts::add(&node.pools.questions, *id, (&by, act, text), sent_to).await? {
         return Err(unknown());
     }
+    node.wakeups.write_back.notify_one();
     node.announcer.tell(Change { alarms: vec![*id], ..Change::default() });
     Ok(HttpResponse::NoContent().finish())
 }

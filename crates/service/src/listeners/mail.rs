@@ -49,7 +49,8 @@ pub(super) async fn serve(
                             });
                         }
                         None => {
-                            room.refused();
+                            room.refused("it is none of the source's addresses, or there are too \
+                                many sessions");
                             drop(tokio::spawn(lmtp::refuse(stream)));
                         }
                     }
@@ -84,10 +85,10 @@ impl Deliveries<'_> {
         }
     }
 
-    fn refused(&self) {
+    fn refused(&self, why: &str) {
         let label = SourceLabel { source: self.source.to_owned() };
         self.node.metrics.intake.refused_senders.get_or_create(&label).inc();
-        self.status.refused();
+        self.status.refused(&format!("{}: {why}", self.peer));
     }
 
     /// Takes a message; what is said of it.

@@ -33,6 +33,11 @@ pub(super) fn admits(node: &Node, source: &str, is_its: impl Fn(&Syslog) -> bool
     admits
 }
 
+/// Why nothing is taken from somewhere.
+pub(super) fn not_its_address(peer: IpAddr) -> String {
+    format!("{peer}: it is none of the source's addresses")
+}
+
 /// Whether a source sends more than it may; what comes is counted as too much then.
 pub(super) fn is_over_limit(node: &Node, source: &str) -> bool {
     let published = node.published();

@@ -10,6 +10,7 @@ mod framing;
 mod mail;
 mod message;
 mod tcp;
+mod trap;
 mod udp;
 
 use crate::{
@@ -129,6 +130,10 @@ fn wanted(node: &Node) -> Vec<Endpoint> {
                 let at = mail.lmtp.to_string();
                 vec![endpoint(Transport::Lmtp, at, String::new(), String::new())]
             }
+            Intake::Trap(trap) => {
+                let (at, spec) = (trap.udp.to_string(), version.to_string());
+                vec![endpoint(Transport::Snmp, at, String::new(), spec)]
+            }
             _ => Vec::new(),
         }
     };
@@ -139,7 +144,8 @@ fn wanted(node: &Node) -> Vec<Endpoint> {
 fn warn_of_bare_line(endpoint: &Endpoint) {
     let is_bare = match endpoint.transport {
         Transport::Udp | Transport::Tcp | Transport::Lmtp => true,
-        Transport::Tls | Transport::Mqtt | Transport::Amqp => false,
+        // What comes by SNMP may be encrypted; its own listener says so if it is not.
+        Transport::Tls | Transport::Mqtt | Transport::Amqp | Transport::Snmp => false,
     };
     let address = endpoint.address.parse::<SocketAddr>();
     if is_bare && address.is_ok_and(|address| !address.ip().is_loopback()) {
@@ -174,6 +180,7 @@ async fn listen(
                 tcp::serve(&node, &endpoint, &status, &mut stopping).await
             }
             Transport::Lmtp => mail::serve(&node, &endpoint, &status, &mut stopping).await,
+            Transport::Snmp => trap::serve(&node, &endpoint, &status, &mut stopping).await,
             Transport::Mqtt | Transport::Amqp => {
                 broker::serve(&node, &endpoint, &status, &mut stopping).await
             }

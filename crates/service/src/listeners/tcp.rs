@@ -58,7 +58,8 @@ pub(super) async fn serve(
                     comes_from(peer.ip())).then(|| status.open(CONNECTIONS)).flatten() {
                     Some(open) => streams.push(take(node, endpoint, status, (stream, peer.ip(),
                         open), tls.clone(), stopping.clone())),
-                    None => status.refused(),
+                    None => status.refused(&format!("{}: it is none of the source's addresses, or \
+                        it has {CONNECTIONS} connections already", peer.ip())),
                 },
                 // Too many files are open, or whoever came has gone.
                 Err(e) => {
@@ -108,12 +109,13 @@ async fn take(
                 },
             );
             tracing::debug!(source = endpoint.source, "TLS with {peer} has not begun: {why}");
-            return status.refused();
+            return status.refused(&format!("{peer}: TLS has not begun: {why}"));
         }
     };
     let names = ClientNames::of(stream.get_ref().1.peer_certificates());
     if !admits(node, &endpoint.source, |syslog| syslog.knows_certificate(&names.0)) {
-        return status.refused();
+        let why = "its certificate is none of this source's senders";
+        return status.refused(&format!("{peer}: {why}"));
     }
     read(node, endpoint, status, (stream, peer, open), stopping).await;
 }

@@ -3,7 +3,7 @@
 
 use super::{
     Endpoint,
-    message::{LONGEST, admits, begin, is_over_limit, receive},
+    message::{LONGEST, admits, begin, is_over_limit, not_its_address, receive},
 };
 use crate::node::{ListenerStatus, Node};
 use futures_util::{StreamExt, stream::FuturesUnordered};
@@ -33,7 +33,7 @@ pub(super) async fn serve(
             received = socket.recv_from(&mut buffer) => {
                 let (bytes, peer) = received?;
                 if !admits(node, &endpoint.source, |syslog| syslog.admits(peer.ip())) {
-                    status.refused();
+                    status.refused(&not_its_address(peer.ip()));
                     continue;
                 }
                 let raw = buffer[..bytes.min(LONGEST)].to_vec();

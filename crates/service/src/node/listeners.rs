@@ -2,6 +2,7 @@
 
 use crate::clock;
 use arvok_api::{ListenerItem, ListenerState, Transport};
+use arvok_core::text::cut;
 use std::{
     io,
     sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError},
@@ -11,6 +12,9 @@ use tokio::sync::{Notify, watch};
 
 /// How long somebody waits for listeners to stand as it is published.
 const PATIENCE: Duration = Duration::from_secs(1);
+
+/// Longest reason of a refusal, in bytes.
+const LONGEST_REFUSAL: usize = 300;
 
 /// All of them.
 #[derive(Debug)]
@@ -59,6 +63,7 @@ impl Listeners {
             unreadable: 0,
             dropped: 0,
             refused: 0,
+            last_refusal: None,
         }));
         self.all().push(Arc::clone(&item));
         ListenerStatus { item, all: Arc::clone(self) }
@@ -162,9 +167,12 @@ impl ListenerStatus {
         held(&self.item).dropped += 1;
     }
 
-    /// A message or a connection came from where none may come from, or one connection too many.
-    pub fn refused(&self) {
-        held(&self.item).refused += 1;
+    /// A message or a connection came from where none may come from, or one connection too many;
+    /// from where, and why.
+    pub fn refused(&self, why: &str) {
+        let mut item = held(&self.item);
+        item.refused += 1;
+        item.last_refusal = Some(cut(why, LONGEST_REFUSAL).to_owned());
     }
 
     /// A connection is open until what is given is dropped; none if there are too many.

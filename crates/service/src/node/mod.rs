@@ -87,6 +87,8 @@ pub(crate) struct Wakeups {
     pub due: Notify,
     /// There may be an event to be sent to a subscriber.
     pub events: Notify,
+    /// There may be an act to be done at the sender of an alarm.
+    pub write_back: Notify,
 }
 
 /// One node.

@@ -26,3 +26,4 @@ mod trials;
 mod upgrade;
 mod upkeep;
 mod words;
+mod write_back;

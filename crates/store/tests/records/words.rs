@@ -2,7 +2,9 @@
 //! those alone.
 
 use crate::kit::{Published, block, by_hand, rows, rule};
-use arvok_api::{CallState, DecisionState, OutgoingState, ProposalState, StepState};
+use arvok_api::{
+    CallState, DecisionState, OutgoingState, ProposalState, StepState, WriteBackState,
+};
 use arvok_core::{
     AlertState, JobId, Principal, PrincipalKind, Role, Trial, Verdict,
     alarm::AlarmAct,
@@ -29,6 +31,7 @@ fn columns() -> BTreeMap<&'static str, BTreeSet<String>> {
         ("verdicts.verdict", words::<Verdict>()),
         ("alarm.state", words::<AlertState>()),
         ("alarm_act.act", words::<AlarmAct>()),
+        ("alarm_act.sending", words::<WriteBackState>()),
         ("job.state", words::<JobState>()),
         ("job.effect", words::<JobEffect>()),
         ("job.trial", words::<Trial>()),

@@ -30,6 +30,7 @@ pub struct Peer {
     pub url: String,
     told: Arc<Mutex<Vec<Told>>>,
     delay: Arc<AtomicU64>,
+    status: Arc<AtomicU64>,
     server: JoinHandle<()>,
 }
 
@@ -43,17 +44,25 @@ impl Peer {
         });
         let (told, delay) = (Arc::default(), Arc::<AtomicU64>::default());
         let (all, pause, out) = (Arc::clone(&told), Arc::clone(&delay), Arc::default());
+        let status = Arc::new(AtomicU64::new(200));
+        let says = Arc::clone(&status);
         let server = spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
-                tokio::spawn(serve(stream, Arc::clone(&all), Arc::clone(&pause), Arc::clone(&out)));
+                let (all, out) = (Arc::clone(&all), Arc::clone(&out));
+                tokio::spawn(serve(stream, all, (Arc::clone(&pause), Arc::clone(&says)), out));
             }
         });
-        Self { url: format!("http://127.0.0.1:{port}"), told, delay, server }
+        Self { url: format!("http://127.0.0.1:{port}"), told, delay, status, server }
     }
 
     /// Answers only after so long from now on.
     pub fn delay(&self, delay: Duration) {
         self.delay.store(u64::try_from(delay.as_millis()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+
+    /// Answers with this status from now on.
+    pub fn answers(&self, status: u16) {
+        self.status.store(status.into(), Ordering::Relaxed);
     }
 
     /// All it was told.
@@ -99,7 +108,7 @@ fn locked(told: &Mutex<Vec<Told>>) -> MutexGuard<'_, Vec<Told>> {
 async fn serve(
     stream: TcpStream,
     told: Arc<Mutex<Vec<Told>>>,
-    delay: Arc<AtomicU64>,
+    (delay, status): (Arc<AtomicU64>, Arc<AtomicU64>),
     out: Arc<AtomicU64>,
 ) {
     let mut stream = BufStream::new(stream);
@@ -108,8 +117,11 @@ async fn serve(
         locked(&told).push(Told { key, trace, body, at: Instant::now(), at_once });
         tokio::time::sleep(Duration::from_millis(delay.load(Ordering::Relaxed))).await;
         out.fetch_sub(1, Ordering::SeqCst);
-        let answer =
-            "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: 2\r\n\r\n{}";
+        let status = status.load(Ordering::Relaxed);
+        let answer = format!(
+            "HTTP/1.1 {status} said\r\ncontent-type: application/json\r\ncontent-length: \
+            2\r\n\r\n{{}}"
+        );
         if stream.write_all(answer.as_bytes()).await.is_err() || stream.flush().await.is_err() {
             return;
         }

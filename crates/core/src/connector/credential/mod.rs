@@ -18,8 +18,7 @@ pub use secret::SECRETS;
 pub(crate) use secret::{address, secret};
 pub use signature::{MessageSignature, SignatureAlgorithm, SignatureV4};
 use signature::{SignatureDoc, SignatureV4Doc};
-use snmp::AgentDoc;
-pub use snmp::{AgentCipher, AgentCredential, AgentDigest};
+pub use snmp::{AgentCipher, AgentCredential, AgentDigest, AgentDoc};
 
 use crate::{document::Checker, expr::Template};
 use schemars::JsonSchema;

@@ -96,7 +96,7 @@ pub enum AgentCredential<T> {
 }
 
 impl AgentDoc {
-    pub(super) fn check(
+    pub(crate) fn check(
         self,
         check: &mut Checker<'_>,
         at: &str,
@@ -131,7 +131,7 @@ impl AgentDoc {
 }
 
 impl<T> AgentCredential<T> {
-    pub(super) fn parts(&self) -> Vec<&T> {
+    pub(crate) fn parts(&self) -> Vec<&T> {
         match self {
             Self::Community(community) => vec![community],
             Self::User { user, authentication, privacy } => {
@@ -149,10 +149,11 @@ impl<T> AgentCredential<T> {
         }
     }
 
-    pub(super) fn open<U, E>(
-        &self,
-        fill: impl Fn(&T) -> Result<U, E>,
-    ) -> Result<AgentCredential<U>, E> {
+    /// The same with its parts filled in.
+    ///
+    /// # Errors
+    /// The first that says so.
+    pub fn open<U, E>(&self, fill: impl Fn(&T) -> Result<U, E>) -> Result<AgentCredential<U>, E> {
         Ok(match self {
             Self::Community(community) => AgentCredential::Community(fill(community)?),
             Self::User { user, authentication: (digest, known), privacy } => {

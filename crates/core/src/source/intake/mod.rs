@@ -18,6 +18,7 @@ mod sender;
 mod syslog;
 mod text_parts;
 mod trace;
+mod trap;
 mod webhook;
 
 pub use address_range::AddressRange;
@@ -32,6 +33,7 @@ pub use sender::{
     HeaderField, HmacDigest, SenderHmac, SenderProof, SenderProofOf, SignatureEncoding, SignedPart,
 };
 pub use syslog::{Syslog, SyslogDoc};
+pub use trap::{NamedObjectDoc, SnmpNotification, TrapHead, TrapIntake};
 pub use webhook::Webhook;
 
 pub(super) use trace::trace_of;
@@ -84,6 +86,8 @@ pub enum IntakeDoc {
     Amqp(broker::AmqpIntakeDoc),
     /// Mail that a mail server delivers over LMTP.
     Mail(mail::MailIntakeDoc),
+    /// Traps and informs of agents over SNMP.
+    Trap(trap::TrapIntakeDoc),
 }
 
 /// A checked intake.
@@ -107,6 +111,8 @@ pub enum Intake {
     Amqp(AmqpIntake),
     /// Mail that a mail server delivers.
     Mail(MailIntake),
+    /// Traps and informs of agents.
+    Trap(TrapIntake),
 }
 
 /// A payload as a door received it.
@@ -159,6 +165,7 @@ impl IntakeDoc {
             Self::Mqtt(doc) => doc.check(check, &format!("{at}/mqtt")).map(Intake::Mqtt),
             Self::Amqp(doc) => doc.check(check, &format!("{at}/amqp")).map(Intake::Amqp),
             Self::Mail(doc) => doc.check(check, &format!("{at}/mail")).map(Intake::Mail),
+            Self::Trap(doc) => doc.check(check, &format!("{at}/trap")).map(Intake::Trap),
         }
     }
 
@@ -174,6 +181,7 @@ impl IntakeDoc {
             Self::Mqtt(doc) => doc.offers(),
             Self::Amqp(doc) => doc.offers(),
             Self::Mail(_) => &mail::OFFERS,
+            Self::Trap(_) => &trap::OFFERS,
         }
     }
 }
@@ -246,6 +254,7 @@ impl Intake {
             Self::Mqtt(_) => "mqtt",
             Self::Amqp(_) => "amqp",
             Self::Mail(_) => "mail",
+            Self::Trap(_) => "trap",
         }
     }
 
@@ -261,6 +270,7 @@ impl Intake {
                 messages.default_read()
             }
             Self::Mail(_) => Some(mail::default_read()),
+            Self::Trap(_) => Some(trap::default_read()),
         }
     }
 
@@ -283,6 +293,7 @@ impl Intake {
                 messages.decode(delivery)
             }
             Self::Mail(mail) => mail.decode(delivery).map(whole),
+            Self::Trap(trap) => trap.decode(delivery).map(whole),
         }
     }
 
@@ -304,6 +315,7 @@ impl Intake {
                 messages.names(body, properties)
             }
             Self::Mail(_) => fields(&mail::OFFERS, body),
+            Self::Trap(_) => fields(&trap::OFFERS, body),
         }
     }
 
@@ -313,6 +325,7 @@ impl Intake {
             Self::Webhook(webhook) => webhook.http.templates("/intake/webhook/credential"),
             Self::CloudEvents(http) => http.templates("/intake/cloudevents/credential"),
             Self::Heartbeat(heartbeat) => heartbeat.http.templates("/intake/heartbeat/credential"),
+            Self::Trap(trap) => trap.templates(),
             _ => Vec::new(),
         }
     }

@@ -6,17 +6,21 @@ mod certificate;
 mod cloudevents;
 mod heartbeat;
 mod mail;
+mod mib;
 mod poll;
 mod read_forms;
 mod schedule;
 mod sender_lines;
 mod suggestion;
 mod syslog;
+mod trap;
 mod webhook;
+mod write_back;
 
 use super::*;
 use crate::{Severity, connector::Credential, document::parse_file};
 use chrono::DateTime;
+use proptest::prelude::*;
 use serde_json::{Map, Value, json};
 
 fn webhook(source: &Source) -> &HttpIntake {
