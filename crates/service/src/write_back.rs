@@ -45,7 +45,7 @@ const LONGEST_REASON: usize = 500;
 
 /// Does what is due until the node stops.
 pub(crate) async fn run(node: Arc<Node>) {
-    let mut stopping = node.stopping.clone();
+    let (mut stopping, mut generation) = (node.stopping.clone(), node.generation());
     let mut under_way = JoinSet::new();
     let mut look = tokio::time::interval(LOOK);
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -54,6 +54,12 @@ pub(crate) async fn run(node: Arc<Node>) {
             _ = stopping.changed() => break,
             _ = look.tick() => {}
             () = node.wakeups.write_back.notified() => {}
+            _ = generation.changed() => {
+                // What failed may have been mended: nobody waits an hour for that.
+                if let Err(e) = store::hasten(&node.pools.work).await {
+                    tracing::warn!("what people did about alarms waits for its time: {e}");
+                }
+            }
             Some(_) = under_way.join_next() => {}
         }
         if under_way.len() >= AT_ONCE {

@@ -99,6 +99,15 @@ pub async fn take(db: &DatabaseConnection) -> Result<Vec<TakenAct>, StoreError> 
     Ok(rows.into_iter().map(act).collect())
 }
 
+/// Has all that waits be tried now.
+///
+/// # Errors
+/// If the database cannot be worked with.
+pub async fn hasten(db: &impl ConnectionTrait) -> Result<u64, StoreError> {
+    let sql = "UPDATE alarm_act SET next_at = now() WHERE sending = 'waiting' AND next_at > now()";
+    sql::run(db, sql, vec![]).await
+}
+
 /// What became of a try.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum WriteBackTry {

@@ -4,6 +4,7 @@ import { type ReactNode, useState } from 'react';
 import { type KindShape, type ShapeField, shapes } from '../../api/client';
 import { Empty, Panel, Unanswered } from '../../ui/parts';
 import { Time } from '../../ui/Time';
+import { some } from '../../ui/words';
 
 const CAUGHT = 'caught, not read yet';
 const nameOf = (shape: KindShape) => shape.kind ?? CAUGHT;
@@ -35,7 +36,7 @@ export function Shapes({ source }: { source: string }) {
   const shape = kinds.find((kind) => nameOf(kind) === chosen) ?? kinds[0];
   const other = kinds.find((kind) => nameOf(kind) === beside && kind !== shape);
   return (
-    <Panel title="What it sends" aside={kinds.length > 0 ? `${kinds.length} kinds` : undefined}>
+    <Panel title="What it sends" aside={kinds.length > 0 ? some(kinds.length, 'kind') : undefined}>
       <Unanswered question={found} />
       {found.data && kinds.length === 0 && (
         <Empty>Nothing came yet, or it is not written yet.</Empty>
@@ -54,7 +55,8 @@ export function Shapes({ source }: { source: string }) {
               />
             )}
             <span className="text-ink-2">
-              {shape.count} came, {every(shape.every_seconds)} last <Time at={shape.last} age /> ago
+              {[`${shape.count} came`, every(shape.every_seconds)].filter(Boolean).join(', ')}, last{' '}
+              <Time at={shape.last} age /> ago
             </span>
           </div>
           {other ? <Beside left={shape} right={other} /> : <Fields shape={shape} />}

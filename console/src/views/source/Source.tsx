@@ -52,6 +52,11 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
       <div className="grid gap-3.5 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <div className="flex min-w-0 flex-col gap-3.5">
           <EditorPanel editing={editing} title="Source" />
+          {found && kept > 0 && (
+            <Mapping source={found.item.name} text={editing.text} onTake={editing.setText} />
+          )}
+          {found && <Shapes source={found.item.name} />}
+          {found && <Kept source={found.item.name} all={kept} />}
         </div>
         <div className="flex min-w-0 flex-col gap-3.5">
           {found && <Came found={found} />}
@@ -65,11 +70,6 @@ function Page({ found, start }: { found?: DefinitionDetail; start: string }) {
               </pre>
             </Panel>
           )}
-          {found && <Shapes source={found.item.name} />}
-          {found && kept > 0 && (
-            <Mapping source={found.item.name} text={editing.text} onTake={editing.setText} />
-          )}
-          {found && <Kept source={found.item.name} all={kept} />}
           {found && <Versions kind="source" name={found.item.name} onBringBack={editing.setText} />}
         </div>
       </div>

@@ -289,7 +289,7 @@ Example:
   arvok source mib IF-MIB.txt SKERROW-PUMP-MIB.txt"
     )]
     Mib {
-        /// The files; in their order, one that others refer to may stand anywhere
+        /// The files, in any order
         #[arg(required = true)]
         files: Vec<PathBuf>,
         /// All objects that they define

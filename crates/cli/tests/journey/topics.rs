@@ -195,7 +195,8 @@ fn messages_of_a_queue_are_taken_once_and_what_cannot_be_read_is_handed_on() {
     );
     let second = stage.second_node();
     stage.publish(&format!(
-        "{}---\nsource: pier-queue\nintake:\n  amqp: {{ via: pier-amqp, queue: alerts, dead_letters: amq.fanout }}\n",
+        "{}---\nsource: pier-queue\nintake:\n  amqp: {{ via: pier-amqp, queue: alerts, dead_letters: amq.fanout }}\n\
+         read: {{ kind: body.kind, resource: body.resource, summary: body.summary }}\n",
         connection("amqp", broker.port, &credential)
     ));
     until_they(&stage, "pier-queue", &["listening", "listening"]);

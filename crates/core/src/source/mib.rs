@@ -127,6 +127,7 @@ enum NumberedKind {
     Object {
         of: String,
         words: BTreeMap<String, i64>,
+        is_table: bool,
     },
     /// What is sent, with the objects that it carries.
     Notification(Vec<String>),
@@ -173,7 +174,7 @@ impl Modules {
                     self.add(at, name, found);
                     carried.iter().for_each(|object| self.add(at, object, found));
                 }
-                NumberedKind::Object { .. } if all => self.add(at, name, found),
+                NumberedKind::Object { is_table: false, .. } if all => self.add(at, name, found),
                 _ => {}
             }
         }
@@ -189,7 +190,7 @@ impl Modules {
             return;
         };
         let mut values = BTreeMap::new();
-        if let NumberedKind::Object { of, words } = &definer.1.numbers[name].is {
+        if let NumberedKind::Object { of, words, .. } = &definer.1.numbers[name].is {
             let known = |module: &Module| module.types.contains_key(of);
             let of_type = self.definer(definer, of, known).map(|(_, m)| &m.types[of]);
             values.clone_from(if words.is_empty() { of_type.unwrap_or(words) } else { words });
@@ -421,15 +422,28 @@ impl<'a> Reading<'_, 'a> {
     /// What is said of something that has a number, up to that.
     fn clauses(&mut self, kind: &str) -> Result<NumberedKind, MibError> {
         let mut is = match kind {
-            "OBJECT-TYPE" => NumberedKind::Object { of: String::new(), words: BTreeMap::new() },
+            "OBJECT-TYPE" => {
+                NumberedKind::Object { of: String::new(), words: BTreeMap::new(), is_table: false }
+            }
             "NOTIFICATION-TYPE" => NumberedKind::Notification(Vec::new()),
             _ => NumberedKind::Place,
         };
         loop {
             match (self.next()?, &mut is) {
                 (Token::Sign("::="), _) => return Ok(is),
-                (Token::Word("SYNTAX"), NumberedKind::Object { of, words }) if of.is_empty() => {
+                (Token::Word("SYNTAX"), NumberedKind::Object { of, words, .. })
+                    if of.is_empty() =>
+                {
                     (*of, *words) = self.syntax()?;
+                }
+                // A table and its rows have no value; what rows are told apart by may be one.
+                (Token::Word("INDEX" | "AUGMENTS"), NumberedKind::Object { is_table, .. }) => {
+                    *is_table = true;
+                }
+                (Token::Word("OF"), NumberedKind::Object { of, is_table, .. })
+                    if of == "SEQUENCE" =>
+                {
+                    *is_table = true;
                 }
                 (Token::Word("OBJECTS"), NumberedKind::Notification(carried)) => {
                     *carried = self.names()?;

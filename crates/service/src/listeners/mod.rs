@@ -131,8 +131,8 @@ fn wanted(node: &Node) -> Vec<Endpoint> {
                 vec![endpoint(Transport::Lmtp, at, String::new(), String::new())]
             }
             Intake::Trap(trap) => {
-                let (at, spec) = (trap.udp.to_string(), version.to_string());
-                vec![endpoint(Transport::Snmp, at, String::new(), spec)]
+                let at = trap.udp.to_string();
+                vec![endpoint(Transport::Snmp, at, String::new(), String::new())]
             }
             _ => Vec::new(),
         }

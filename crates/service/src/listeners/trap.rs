@@ -46,21 +46,27 @@ pub(super) async fn serve(
     status.listens();
     let mut under_way = FuturesUnordered::new();
     let mut buffer = vec![0; DATAGRAM];
-    loop {
+    let ended = loop {
         tokio::select! {
-            _ = stopping.changed() => break,
+            _ = stopping.changed() => break Ok(()),
             Some(()) = under_way.next(), if !under_way.is_empty() => {}
             _ = generation.changed() => {
                 generation.borrow_and_update();
-                // A secret may have been changed. Until another can be opened this one holds.
-                if let Some(now) = opened(node, &endpoint.source).ok().filter(|c| *c != credentials)
-                {
-                    receiver = begun(&now).await?;
-                    credentials = now;
+                // A secret may have been changed, or taken from the source.
+                match opened(node, &endpoint.source) {
+                    Err(e) => break Err(e),
+                    Ok(now) if now == credentials => {}
+                    Ok(now) => match begun(&now).await {
+                        Err(e) => break Err(e),
+                        Ok(begun) => (receiver, credentials) = (begun, now),
+                    },
                 }
             }
             received = socket.recv_from(&mut buffer) => {
-                let (bytes, peer) = received?;
+                let (bytes, peer) = match received {
+                    Ok(received) => received,
+                    Err(e) => break Err(e),
+                };
                 let notified = notified(node, endpoint, &receiver, (&buffer[..bytes], peer.ip()));
                 let (heard, answer) = match notified {
                     Ok(ReceivedPacket::Notification { raw, key, answer }) => {
@@ -100,9 +106,9 @@ pub(super) async fn serve(
                 begin(&mut under_way, taking).await;
             }
         }
-    }
+    };
     while under_way.next().await.is_some() {}
-    Ok(())
+    ended
 }
 
 /// The credentials of a source, opened.

@@ -67,6 +67,7 @@ fn notifications_are_named_with_what_they_carry() {
     assert_eq!(Vec::from_iter(found.missing), ["ifIndex of IF-MIB"]);
     let all = named_objects(&[file], true).expect("is read");
     assert_eq!(shown(&all).last().map(String::as_str), Some("1.3.6.1.4.1.99999.1.1.4 pumpLevel"));
+    assert!(!shown(&all).iter().any(|object| object.contains("Table")), "{:?}", shown(&all));
 
     let both = [MibFile { name: "old.mib", text: OLD }, file];
     let found = shown(&named_objects(&both, false).expect("is read"));
