@@ -99,7 +99,7 @@ impl Cluster {
             .files(|| home.data.try_exists())
             .map_err(|e| failed(format!("{}: {e}", home.data.display())))?
         {
-            init(&bin, &home)?;
+            init(&bin, &home, durability)?;
         }
         let password = home
             .files(|| fs::read_to_string(&home.password))
@@ -205,6 +205,26 @@ impl Cluster {
         }
     }
 
+    /// Makes a database, as a copy of another one if that is named, in place of one of that name.
+    pub(crate) async fn create_anew(
+        &self,
+        database: &str,
+        template: Option<&str>,
+    ) -> Result<String, PostgresError> {
+        let db = Database::connect(self.url("postgres")).await?;
+        let from = template.map(|name| format!(" TEMPLATE \"{name}\"")).unwrap_or_default();
+        let mut made = Ok(());
+        for statement in [
+            format!("DROP DATABASE IF EXISTS \"{database}\" WITH (FORCE)"),
+            format!("CREATE DATABASE \"{database}\"{from}"),
+        ] {
+            made = made.and(db.execute_unprepared(&statement).await.map(|_| ()));
+        }
+        db.close().await?;
+        made?;
+        Ok(self.url(database))
+    }
+
     /// Removes a database, whoever is connected to it.
     pub async fn remove(&self, database: &str) -> Result<(), PostgresError> {
         let db = Database::connect(self.url("postgres")).await?;
@@ -236,23 +256,20 @@ impl Cluster {
     }
 }
 
-fn init(bin: &Path, home: &Home) -> Result<(), PostgresError> {
+fn init(bin: &Path, home: &Home, durability: Durability) -> Result<(), PostgresError> {
     let mut bytes = [0u8; 24];
     getrandom::fill(&mut bytes).map_err(|e| failed(format!("no random numbers: {e}")))?;
     let password = hex::encode(bytes);
     home.write_password(&password)?;
+    // A test connects hundreds of times, and SCRAM hashes 4,096 times for each.
+    let auth = if durability == Durability::Full { "scram-sha-256" } else { "md5" };
     // What a death in the middle has left is made anew; the data has its name only when it is
     // whole.
     let _ = home.files(|| fs::remove_dir_all(&home.unfinished));
     let output = home
         .command(&bin.join("initdb"))
-        .args([
-            "--username=arvok",
-            "--auth=scram-sha-256",
-            "--encoding=UTF8",
-            "--locale=C.UTF-8",
-            "--no-sync",
-        ])
+        .args(["--username=arvok", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"])
+        .arg(format!("--auth={auth}"))
         // Keys are compared byte by byte, which is what they need and much quicker than by a
         // language's rules.
         .arg("--lc-collate=C")
@@ -288,7 +305,13 @@ fn serve(
         command.args(["-c", setting]);
     }
     if durability == Durability::None {
-        for setting in ["fsync=off", "synchronous_commit=off", "full_page_writes=off"] {
+        for setting in [
+            "fsync=off",
+            "synchronous_commit=off",
+            "full_page_writes=off",
+            // It would look into each of hundreds of databases every minute.
+            "autovacuum=off",
+        ] {
             command.args(["-c", setting]);
         }
     }

@@ -70,7 +70,7 @@ fn a_job_goes_on_with_the_step_it_was_begun_with_over_a_change_and_a_death() {
     changed    runbook report, version 2, with what changes of step tell
     ");
     assert_eq!(stage.arvok(&["publish", &file, "--yes"]).code, 0);
-    let after = launch(&second, "report", &json!({ "vm": "vm/b" }));
+    let after = launch(&stage, "report", &json!({ "vm": "vm/b" }));
     second.job_in(after, &["succeeded"]);
     stage.kill_node();
     stage.start_node();

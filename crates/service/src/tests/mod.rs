@@ -27,8 +27,8 @@ use actix_web::{
 use arvok_api::AutomationRight;
 use arvok_connect::{Drivers, Vault};
 use arvok_core::{Principal, Role};
-use arvok_postgres::Scratch;
-use arvok_store::{access, schema, secrets};
+use arvok_postgres::{PostgresError, Scratch};
+use arvok_store::{Purpose, access, connect, schema, secrets};
 use serde_json::Value;
 use std::{path::PathBuf, sync::OnceLock};
 use tokio::{sync::watch, task::JoinHandle};
@@ -71,9 +71,13 @@ impl Desk {
 
     /// The same, but whatever is admitted waits.
     pub async fn idle() -> Self {
-        let url = scratch().database().await.expect("a database");
+        let migrate = async |url: String| {
+            let db = connect(&url, 4, Purpose::Work).await.expect("connects");
+            schema::migrate(&db).await.expect("migrates");
+            Ok::<_, PostgresError>(db.close().await?)
+        };
+        let url = scratch().filled(migrate).await.expect("a database");
         let pools = serve::pools(&url, 12).await.expect("connects");
-        schema::migrate(&pools.work).await.expect("migrates");
         for role in [Role::Viewer, Role::Responder, Role::Author, Role::Admin] {
             access::add_token(&pools.work, role.as_str(), role, role.as_str(), clock::now())
                 .await

@@ -10,7 +10,7 @@ use arvok_core::{
     matcher::Matcher,
     mute::Mute,
 };
-use arvok_postgres::Scratch;
+use arvok_postgres::{PostgresError, Scratch};
 use arvok_store::{
     ConnectionTrait, DatabaseConnection, Purpose, StoreError, connect,
     definitions::{self, NewVersion, Publication},
@@ -38,13 +38,29 @@ pub fn block<T>(work: impl Future<Output = T>) -> T {
     RUNTIME.get_or_init(|| Runtime::new().expect("a runtime")).block_on(work)
 }
 
-/// An empty database.
-pub fn database() -> DatabaseConnection {
+fn scratch() -> &'static Scratch {
     static SCRATCH: OnceLock<Scratch> = OnceLock::new();
     let home = Path::new(env!("CARGO_TARGET_TMPDIR")).join("records");
-    let scratch = SCRATCH.get_or_init(|| Scratch::start(&home).expect("a PostgreSQL"));
+    SCRATCH.get_or_init(|| Scratch::start(&home).expect("a PostgreSQL"))
+}
+
+/// An empty database.
+pub fn database() -> DatabaseConnection {
     block(async {
-        let url = scratch.database().await.expect("a database");
+        let url = scratch().database().await.expect("a database");
+        connect(&url, 12, Purpose::Work).await.expect("connects")
+    })
+}
+
+/// A database with the tables of this release.
+pub fn migrated() -> DatabaseConnection {
+    let migrate = async |url: String| {
+        let db = connect(&url, 4, Purpose::Work).await.expect("connects");
+        schema::migrate(&db).await.expect("migrates");
+        Ok::<_, PostgresError>(db.close().await?)
+    };
+    block(async {
+        let url = scratch().filled(migrate).await.expect("a database");
         connect(&url, 12, Purpose::Work).await.expect("connects")
     })
 }
@@ -139,8 +155,7 @@ pub struct Published {
 impl Published {
     /// The note runbook and these rules.
     pub fn with(rules: &[String]) -> Self {
-        let db = database();
-        block(schema::migrate(&db)).expect("migrates");
+        let db = migrated();
         let text = [&[NOTE.to_owned()], rules].concat().join("---\n");
         let checked = check_files(
             [("rules.yaml", text.as_str())],

@@ -1,14 +1,13 @@
 //! Leases: one holder at a time, over many who want one.
 
-use crate::kit::{block, database};
-use arvok_store::{leases, schema};
+use crate::kit::{block, migrated};
+use arvok_store::leases;
 use futures_util::future::join_all;
 
 #[test]
 fn of_many_one_holds_a_lease_until_it_gives_it_up_or_its_time_has_passed() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         let hold = async |who: &str, seconds: f64| {
             leases::hold(&db, "answers", who, seconds).await.expect("is asked")
         };

@@ -1,7 +1,7 @@
 //! Mutes in the one transaction: what one covers is held and kept, by whichever node; what was held
 //! by one that is lifted is acted on once, whoever was at work on it at that moment.
 
-use crate::kit::{Published, alert, block, database, now, one, payloads, rows, rule, run, seconds};
+use crate::kit::{Published, alert, block, migrated, now, one, payloads, rows, rule, run, seconds};
 use arvok_api::MuteFilter;
 use arvok_core::{
     Principal,
@@ -11,7 +11,6 @@ use arvok_store::{
     DatabaseConnection, StoreError, definitions,
     intake::{self, Slots, Writer, settle_due},
     mutes::{self, MuteToBegin},
-    schema,
 };
 use serde_json::json;
 use std::collections::BTreeSet;
@@ -151,9 +150,8 @@ fn nothing_stays_held_whoever_lifts_and_whoever_is_at_work_meanwhile() {
 
 #[test]
 fn there_are_so_many_at_most_and_those_that_were_over_long_ago_go() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         run(
             &db,
             "INSERT INTO mute (lines, by, reason, from_at, until_at)
@@ -191,9 +189,8 @@ fn there_are_so_many_at_most_and_those_that_were_over_long_ago_go() {
 
 #[test]
 fn a_mute_that_cannot_be_read_is_told_and_the_others_hold() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         begin(&db, "vm/**").await;
         run(
             &db,

@@ -1,24 +1,18 @@
 //! Tokens, sessions and secrets.
 
-use crate::kit::{block, database, now, one, rows, seconds};
+use crate::kit::{block, migrated, now, one, rows, seconds};
 use arvok_core::Principal;
 use arvok_core::Role;
 use arvok_store::{
-    DatabaseConnection, StoreError,
+    StoreError,
     access::{self, Revoked},
-    nodes, schema,
+    nodes,
     secrets::{self, Sealed},
 };
 
-fn empty() -> DatabaseConnection {
-    let db = database();
-    block(schema::migrate(&db)).expect("migrates");
-    db
-}
-
 #[test]
 fn of_nodes_that_start_at_once_one_writes_the_first_token() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let first = |n: usize| {
             let db = &db;
@@ -41,7 +35,7 @@ fn of_nodes_that_start_at_once_one_writes_the_first_token() {
 
 #[test]
 fn a_first_token_that_could_not_be_written_down_does_not_count() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let failed = access::add_first_token(&db, "arvok_a", now(), || {
             Err::<(), _>(StoreError::BrokenOff("writing"))
@@ -58,7 +52,7 @@ fn a_first_token_that_could_not_be_written_down_does_not_count() {
 
 #[test]
 fn a_token_is_known_by_its_hash_and_its_sessions_end_with_it() {
-    let db = empty();
+    let db = migrated();
     block(async {
         access::add_token(&db, "kim", Role::Author, "arvok_secret", now()).await.expect("adds");
         let taken = access::add_token(&db, "kim", Role::Viewer, "arvok_other", now()).await;
@@ -107,7 +101,7 @@ fn a_token_is_known_by_its_hash_and_its_sessions_end_with_it() {
 
 #[test]
 fn a_secret_is_replaced_whole_with_where_it_may_go() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let sealed = |value: &[u8], place: &str| Sealed {
             name: "office".into(),
@@ -137,7 +131,7 @@ fn a_secret_is_replaced_whole_with_where_it_may_go() {
 
 #[test]
 fn nodes_come_and_go_and_a_restart_is_not_two() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let beat = |name: &str, address: &str| nodes::Beat {
             name: name.into(),

@@ -1,7 +1,7 @@
 //! Runs of plans: one at a time, one for each time, and none for a time that was skipped, whoever
 //! launches at once.
 
-use crate::kit::{block, by_hand, database, now, rows};
+use crate::kit::{block, by_hand, migrated, now, rows};
 use arvok_core::{
     Principal,
     plan::{self, Omission},
@@ -11,17 +11,11 @@ use arvok_store::{
     DatabaseConnection, Limits,
     launches::Launch,
     plans::{self, OmittedRun, RunLaunched, RunOmitted},
-    schema, sweep,
+    sweep,
 };
 use chrono::{DateTime, SubsecRound, TimeDelta, Utc};
 use futures_util::future::join_all;
 use serde_json::json;
-
-fn empty() -> DatabaseConnection {
-    let db = database();
-    block(schema::migrate(&db)).expect("migrates");
-    db
-}
 
 async fn launch(
     db: &DatabaseConnection,
@@ -57,7 +51,7 @@ async fn end_all(db: &DatabaseConnection) {
 
 #[test]
 fn of_all_who_launch_a_run_for_a_time_one_does() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let (due, by) = (now().trunc_subsecs(0), Principal::plan("fares"));
         let made = join_all((0..8).map(|_| launch(&db, Some(due), &by))).await;
@@ -80,7 +74,7 @@ fn of_all_who_launch_a_run_for_a_time_one_does() {
 
 #[test]
 fn no_run_is_launched_while_another_is_under_way() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let (due, by) = (now().trunc_subsecs(0), Principal::plan("fares"));
         let by_hand = Principal::token("maren");
@@ -98,7 +92,7 @@ fn no_run_is_launched_while_another_is_under_way() {
 
 #[test]
 fn a_time_is_skipped_or_has_its_run_and_never_both() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let (by, maren) = (Principal::plan("fares"), Principal::token("maren"));
         for minute in 0..10 {
@@ -140,7 +134,7 @@ fn a_time_is_skipped_or_has_its_run_and_never_both() {
 
 #[test]
 fn what_was_omitted_long_ago_goes() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let by = Principal::plan("fares");
         for days in [1, 399, 401, 800] {

@@ -1,12 +1,12 @@
 //! The functions of the database, each called by itself; and the list of which test is whose.
 
-use crate::kit::{Published, block, database, one, rows, rule, run};
+use crate::kit::{Published, block, migrated, one, rows, rule, run};
 use arvok_core::{
     Principal, PrincipalKind,
     job::{JobState, StateChange},
     rule::event_kinds,
 };
-use arvok_store::{DatabaseConnection, outside::outbox, schema, trials};
+use arvok_store::{DatabaseConnection, outside::outbox, trials};
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
@@ -57,9 +57,8 @@ const TESTS: [(&str, &str); 32] = [
 
 #[test]
 fn each_function_has_a_test() {
-    let db = database();
+    let db = migrated();
     let made = block(async {
-        schema::migrate(&db).await.expect("migrates");
         rows(&db, "SELECT proname AS name FROM pg_proc WHERE pronamespace = 'public'::regnamespace")
             .await
     });
@@ -76,9 +75,8 @@ fn each_function_has_a_test() {
 
 #[test]
 fn each_verdict_takes_an_alert_so_far() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         let far = "SELECT string_agg(how_far(v)::text, ' ') AS x
             FROM unnest(array['dispatched', 'proposed', 'watched', 'folded', 'idle', 'waiting']) v";
         assert_eq!(one(&db, far).await, "1 2 3 4 4 5");
@@ -87,9 +85,8 @@ fn each_verdict_takes_an_alert_so_far() {
 
 #[test]
 fn who_did_something_is_shown_as_the_core_shows_it() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         for kind in PrincipalKind::ALL {
             let who: Principal = format!("{kind}/pat/of a yard").parse().expect("a principal");
             let shown = format!("SELECT principal_shown('{who}') AS x");
@@ -198,9 +195,8 @@ fn whatever_is_published_counts_the_generation_up() {
 
 #[test]
 fn what_is_told_of_a_change_is_what_the_core_tells() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         for state in JobState::ALL {
             let over = one(&db, &format!("SELECT job_is_over('{state}') AS x")).await;
             assert_eq!(over, state.is_final(), "{state}");
@@ -223,9 +219,8 @@ fn what_is_told_of_a_change_is_what_the_core_tells() {
 
 #[test]
 fn a_job_is_a_span_of_the_trace_of_its_cause_or_of_its_own() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         let cause = "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-00";
         let sql = format!("SELECT job_trace('{cause}') AS trace FROM generate_series(1, 50)");
         let spans: BTreeSet<String> = rows(&db, &sql).await.iter().map(text).collect();
@@ -283,9 +278,8 @@ async fn all_of_core_are_told(db: &DatabaseConnection, of: &str) {
 
 #[test]
 fn a_proposal_is_told_when_it_is_made_and_when_it_is_decided() {
-    let db = database();
+    let db = migrated();
     block(async {
-        schema::migrate(&db).await.expect("migrates");
         run(
             &db,
             "INSERT INTO proposal (id, rule, rule_version, runbook, runbook_version, inputs, target,

@@ -1,19 +1,13 @@
 //! Timers: each time is handled by one node, what a dead one held by another, and what is published
 //! later stands.
 
-use crate::kit::{block, database, now, one, run};
+use crate::kit::{block, migrated, now, one, run};
 use arvok_store::{
-    DatabaseConnection, schema,
+    DatabaseConnection,
     stored::Stored,
     timers::{self, Timer, TimerKind, WantedTimer},
 };
 use chrono::TimeDelta;
-
-fn empty() -> DatabaseConnection {
-    let db = database();
-    block(schema::migrate(&db)).expect("migrates");
-    db
-}
 
 fn wanted(key: &str, spec: &str, seconds: i64) -> WantedTimer {
     let due = now() + TimeDelta::seconds(seconds);
@@ -30,7 +24,7 @@ async fn held(db: &DatabaseConnection) -> Vec<Timer> {
 
 #[test]
 fn nodes_that_look_together_hold_each_due_timer_once() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let all: Vec<_> = (0..120).map(|n| wanted(&format!("s{n:03}"), "a", -5)).collect();
         set(&db, 1, &all).await;
@@ -48,7 +42,7 @@ fn nodes_that_look_together_hold_each_due_timer_once() {
 
 #[test]
 fn what_a_dead_node_held_is_taken_up_and_the_overtaken_one_changes_nothing() {
-    let db = empty();
+    let db = migrated();
     block(async {
         set(&db, 1, &[wanted("nightly", "a", -5), wanted("later", "a", 60)]).await;
         let first = held(&db).await;
@@ -68,7 +62,7 @@ fn what_a_dead_node_held_is_taken_up_and_the_overtaken_one_changes_nothing() {
 
 #[test]
 fn what_fails_waits_longer_each_time_and_keeps_nobody() {
-    let db = empty();
+    let db = migrated();
     block(async {
         set(&db, 1, &[wanted("bad", "a", -9), wanted("good", "a", -5)]).await;
         let mut waits = Vec::new();
@@ -94,7 +88,7 @@ fn what_fails_waits_longer_each_time_and_keeps_nobody() {
 
 #[test]
 fn what_a_later_publication_wants_stands_whatever_a_late_node_sets() {
-    let db = empty();
+    let db = migrated();
     block(async {
         let keys = "SELECT coalesce(string_agg(key || ' ' || spec, ', ' ORDER BY key), '') AS x
             FROM timer";
@@ -114,7 +108,7 @@ fn what_a_later_publication_wants_stands_whatever_a_late_node_sets() {
 
 #[test]
 fn an_unwanted_timer_goes_unless_something_later_wants_it() {
-    let db = empty();
+    let db = migrated();
     block(async {
         set(&db, 5, &[wanted("a", "x", -5)]).await;
         let timer = held(&db).await.remove(0);

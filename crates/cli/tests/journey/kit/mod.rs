@@ -24,7 +24,8 @@ pub use records::Records;
 pub use runner::Runner;
 pub use stage::{DEMO, LIBRARY, Stage, answer};
 
-use arvok_postgres::Scratch;
+use arvok_postgres::{PostgresError, Scratch};
+use arvok_store::{Purpose, connect, schema};
 use std::{
     future::Future,
     path::PathBuf,
@@ -82,6 +83,17 @@ fn scratch() -> &'static Scratch {
 /// An empty database.
 pub fn database() -> String {
     block(scratch().database()).expect("a database")
+}
+
+/// A database whose tables are there already, as a node finds it that is not the first.
+pub fn migrated() -> String {
+    block(scratch().filled(migrate)).expect("a database")
+}
+
+async fn migrate(url: String) -> Result<(), PostgresError> {
+    let db = connect(&url, 4, Purpose::Work).await.expect("connects");
+    schema::migrate(&db).await.expect("migrates");
+    Ok(db.close().await?)
 }
 
 /// No new connection to a database, and none that stands, for so long.

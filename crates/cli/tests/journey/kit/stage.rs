@@ -1,7 +1,8 @@
 //! A node with everything around it.
 
 use super::{
-    ARVOK, Records, Said, block, command::arvok, contract, database, folder, until, until_or,
+    ARVOK, Records, Said, block, command::arvok, contract, database, folder, migrated, until,
+    until_or,
 };
 use arvok_postgres::{SupervisedChild, free_port, spawn_supervised};
 use arvok_standins::{Harbour, Pace};
@@ -60,10 +61,10 @@ impl Stage {
 
     /// With nothing published.
     pub fn bare() -> Self {
-        Self::over(database())
+        Self::over(migrated())
     }
 
-    /// With nothing published, over an empty database.
+    /// With nothing published, over a database that holds nothing.
     pub fn over(database: String) -> Self {
         let port = free_port().expect("a free port");
         let address = format!("http://127.0.0.1:{port}");
