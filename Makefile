@@ -5,24 +5,32 @@ CONSOLE = console/dist/index.html
 # Always the whole workspace: one set of features, so that no dependency is built twice.
 BUILD = $(CARGO) build --workspace --bins
 
-.PHONY: build demo test bench hands chaos live fuzz-api mutants check setup console reference screenshots clean
+.PHONY: build demo test bench hands chaos live fuzz-api mutants check check-console check-format setup console reference screenshots clean
 
 build: setup $(CONSOLE)
 	$(BUILD) --release
 
-# The unoptimised build is ready in half the time and shares what the tests have built.
+# The unoptimised build is ready in half the time and shares the libraries that the tests have built.
 demo: setup $(CONSOLE)
 	$(BUILD)
 	./target/debug/arvok demo --data target/demo
 
-# One red test hides no other.
-test: setup check
+# One red test hides no other. Clippy lints while it compiles what is tested, so that nothing is compiled twice: it stands in
+# the compiler's place, and is told as `cargo clippy` tells it that a warning is an error.
+test: export RUSTC_WORKSPACE_WRAPPER = clippy-driver
+test: export CLIPPY_ARGS = --deny__CLIPPY_HACKERY__warnings
+test: setup check-console check-format
 	$(CARGO) test --workspace --no-fail-fast
 
-check: setup $(CONSOLE)
-	cd console && $(NPM) run --silent check && $(NPM) run --silent test
-	$(CARGO) fmt --all --check
+# The same without the tests.
+check: setup check-console check-format
 	$(CARGO) clippy --workspace --all-targets -- --deny warnings
+
+check-console: setup $(CONSOLE)
+	cd console && $(NPM) run --silent check && $(NPM) run --silent test
+
+check-format:
+	$(CARGO) fmt --all --check
 
 # All of it, or some: make bench PARTS="intake latency".
 bench: build

@@ -82,6 +82,27 @@ pub struct ConnectionDetail {
     pub host_keys: Vec<String>,
     /// The machines whose keys an admin has trusted, 100 at most.
     pub trusted: Vec<TrustedMachine>,
+    /// What is called again and again while Arvok does its work; left out: nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pulse: Option<PulseStatus>,
+}
+
+/// How it stands with what is called while Arvok does its work.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PulseStatus {
+    /// The operation.
+    pub operation: String,
+    /// How often it is called, such as `1m`.
+    pub every: String,
+    /// When it is called next; absent where it was published a moment ago.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next_at: Option<DateTime<Utc>>,
+    /// Why the last call failed; absent: it did not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+    /// What the alarms say for which it is not called at the moment.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub held_by: Vec<String>,
 }
 
 /// A machine whose key an admin has trusted.

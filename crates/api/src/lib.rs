@@ -58,7 +58,7 @@ pub use audit::{AuditFilter, AuditItem};
 pub use connections::{
     CallFilter, CallItem, ConnectionDetail, ConnectionItem, ConnectionTest, DescribedOperation,
     HostKeyItem, HostKeyState, ImportRequest, Imported, Machine, NeededSecret, OfferedOperation,
-    TriedOperation, TrustKey, TrustedMachine, TryOperation,
+    PulseStatus, TriedOperation, TrustKey, TrustedMachine, TryOperation,
 };
 pub use contacts::{ContactItem, ContactWayItem};
 pub use decisions::{ByLink, Choice, DecisionFilter, DecisionItem, Take, TakeByLink};

@@ -28,6 +28,7 @@ mod metrics;
 mod node;
 pub mod offline;
 mod outbox;
+mod own_alarms;
 mod plan_runs;
 mod problem;
 mod profiling;

@@ -230,6 +230,7 @@ pub async fn start(config: Config) -> Result<Running, ServeError> {
             supervised(&mut tasks, &node, "timers", timers::run);
             supervised(&mut tasks, &node, "calendars", timers::read_calendars);
             supervised(&mut tasks, &node, "polls", timers::poll);
+            supervised(&mut tasks, &node, "pulses", timers::send_pulses);
             supervised(&mut tasks, &node, "overdue jobs", executor::end_overdue);
             let at_once = config.jobs_at_once;
             finishing.push(awaited(&node, "jobs", move |node| executor::run(node, at_once)));

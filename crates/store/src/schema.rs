@@ -158,6 +158,10 @@ impl MigratorTrait for Migrator {
                 name: "0035_write_back",
                 sql: include_str!("../migrations/0035_write_back.sql"),
             }),
+            Box::new(Step {
+                name: "0036_pulse",
+                sql: include_str!("../migrations/0036_pulse.sql"),
+            }),
         ]
     }
 }

@@ -19,6 +19,8 @@ arvok_core::words! {
         Calendar = "calendar",
         /// The next look of a source whose messages are fetched; the key is its name.
         Poll = "poll",
+        /// When the pulse of a connection is due; the key is the connection's name.
+        Pulse = "pulse",
     }
 }
 

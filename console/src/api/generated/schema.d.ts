@@ -2507,6 +2507,7 @@ export interface components {
             host_keys: string[];
             /** @description The machines whose keys an admin has trusted, 100 at most. */
             trusted: components["schemas"]["TrustedMachine"][];
+            pulse?: components["schemas"]["PulseStatus"] | null;
         };
         /** @description One connection. */
         ConnectionItem: {
@@ -5411,6 +5412,22 @@ export interface components {
             warnings?: components["schemas"]["FileProblem"][];
             /** @description What acts by itself after it, and did not before or otherwise. */
             acts?: components["schemas"]["ActsByItself"][];
+        };
+        /** @description How it stands with what is called while Arvok does its work. */
+        PulseStatus: {
+            /** @description The operation. */
+            operation: string;
+            /** @description How often it is called, such as `1m`. */
+            every: string;
+            /**
+             * Format: date-time
+             * @description When it is called next; absent where it was published a moment ago.
+             */
+            next_at?: string | null;
+            /** @description Why the last call failed; absent: it did not. */
+            failure?: string | null;
+            /** @description What the alarms say for which it is not called at the moment. */
+            held_by?: string[];
         };
         /** @description How two versions differ. */
         RehearsalDifference: {

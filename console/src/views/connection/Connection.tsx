@@ -141,6 +141,7 @@ function facts({
   trusted,
   runners,
   runner_secrets,
+  pulse,
 }: ConnectionDetail): [string, React.ReactNode][] {
   const all: [string, React.ReactNode][] = [
     ['address', <code key="a">{item.address ?? 'not known'}</code>],
@@ -206,6 +207,21 @@ function facts({
     ]);
   if (at_once) all.push(['at once', `${at_once} calls at most`]);
   if (rate) all.push(['rate', rate]);
+  if (pulse) {
+    const { operation, every, failure, held_by } = pulse;
+    const trouble = failure ?? held_by?.[0];
+    all.push([
+      'pulse',
+      <span key="pulse">
+        <code>{operation}</code> every {every}
+        {trouble && (
+          <span className="block text-bad">
+            {failure ? 'fails' : 'not sent'}: {trouble}
+          </span>
+        )}
+      </span>,
+    ]);
+  }
   all.push([
     'called by',
     used_by.length === 0

@@ -88,6 +88,14 @@ pub fn connection(detail: &ConnectionDetail, calls: &Page<CallItem>) -> String {
     }
     lines.extend(detail.at_once.map(|most| format!("  at once     {most} calls at most")));
     lines.extend(detail.rate.as_ref().map(|rate| format!("  rate        {rate}")));
+    if let Some(pulse) = &detail.pulse {
+        let next = match (&pulse.failure, pulse.held_by.first()) {
+            (Some(why), _) => format!(", which fails: {why}"),
+            (None, Some(why)) => format!(", not as long as this stands: {why}"),
+            (None, None) => String::new(),
+        };
+        lines.push(format!("  pulse       {} every {}{next}", pulse.operation, pulse.every));
+    }
     let failed = if c.failed > 0 { format!(", {} not well", c.failed) } else { String::new() };
     let takes =
         c.median_ms.map_or_else(String::new, |ms| format!(", half of them within {}", millis(ms)));

@@ -14,7 +14,13 @@ pub fn nodes(n: &Nodes) -> String {
         "node", "state", "build", "since", "heard", "leases", "clock", "commit", "waiting",
     ]);
     n.nodes.iter().for_each(|n| table.row(row(n)));
-    format!("{}\n\n{}", table.text("No node has been heard of."), backlog(&n.backlog))
+    let until = |n: &NodeItem| {
+        let until = n.certificate_until?;
+        Some(format!("\nThe certificate of {} holds until {}.", n.address, exact(until)))
+    };
+    let certificates: String = n.nodes.iter().filter_map(until).collect();
+    let nodes = table.text("No node has been heard of.");
+    format!("{nodes}\n{certificates}\n{}", backlog(&n.backlog))
 }
 
 /// The halt of all jobs, in a line.

@@ -196,8 +196,8 @@ const PLAIN: &str = "
     literal live lmtp log lookup lower machine mail mailbox markdown matcher memory
     message metrics mib migrate monitoring mqtt netconf new node nodes not oauth2 object
     offline open openapi operation or order outbox outline output outputs over overdue
-    pace packet page pages parts pause period permits play poll preview private problem process
-    profiling progress protocols published query questions quoting random range rate reach
+    own pace packet page pages parts pause period permits play poll preview private problem process
+    profiling progress protocols published pulse query questions quoting random range rate reach
     read readiness reads ready reason record recorded recording records redact redaction
     reference references refusals rehearsal remember replay reply report request require
     resource restore retention retry role routines rpc run runner runs sample sandbox

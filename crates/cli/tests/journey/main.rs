@@ -44,6 +44,7 @@ mod polls;
 mod pooled;
 mod private;
 mod process;
+mod pulses;
 mod readme;
 mod reference;
 mod remedies;

@@ -159,6 +159,8 @@ fn senders_prove_themselves_by_certificates_and_that_of_the_node_is_renewed_as_i
     // People sign in as before; the command trusts what the machine's variable says.
     let listed = stage.arvok_with(&["source", "list"], &[("SSL_CERT_FILE", &authority)], "");
     assert!(listed.code == 0 && listed.out.contains("pier-posts"), "{}", listed.all());
+    let nodes = stage.arvok_with(&["node", "list"], &[("SSL_CERT_FILE", &authority)], "");
+    assert!(nodes.out.contains("The certificate of 127.0.0.1:"), "{}", nodes.all());
 
     let post = line(&stage, "pier-posts", "One message");
     let by = |name: &str| certificates.file(name, "both");

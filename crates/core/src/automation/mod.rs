@@ -1,6 +1,7 @@
-//! What acts by itself, and who may let it: rules of stance `act` and plans that have times. To
-//! publish is one right, to let something act that nobody is asked about is another. It is given by
-//! the names of rules and plans and by the connections that their jobs may call through.
+//! What acts by itself, and who may let it: rules of stance `act`, plans that have times and
+//! connections that have a pulse. To publish is one right, to let something act that nobody is
+//! asked about is another. It is given by the names of rules and plans and by the connections that
+//! their jobs may call through.
 //!
 //! ```
 //! use arvok_core::automation::Automation;
@@ -37,7 +38,7 @@ pub enum Lacking {
     /// It is not among what may act.
     #[error("{kind} `{name}` acts by itself, and this token may not automate it")]
     Name {
-        /// A rule or a plan.
+        /// A rule, a plan or a connection.
         kind: Kind,
         /// Its name.
         name: String,
@@ -80,6 +81,7 @@ impl Automation {
     pub fn lacks(&self, acting: &Acting) -> Option<Lacking> {
         let names = match acting.kind {
             Kind::Plan => &self.plans,
+            Kind::Connection => &self.connections,
             _ => &self.rules,
         };
         let has = |globs: &[Glob], name: &str| globs.iter().any(|glob| glob.matches(name));

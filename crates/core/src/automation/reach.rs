@@ -1,9 +1,10 @@
 //! What the jobs of a rule or a plan may reach: its runbooks with those that they have done, the
-//! contacts that they send messages to, and the connections that all of these call through. Whoever
-//! changes any of it changes what acts.
+//! contacts that they send messages to, and the connections that all of these call through; and
+//! what the pulse of a connection goes through. Whoever changes any of it changes what acts.
 
 use crate::{
     Catalog, Kind,
+    connector::Connection,
     definition::{Definition, Others},
     plan::Plan,
     rule::{Rule, Stance},
@@ -20,11 +21,11 @@ const SCRIPTS: &str = "scripts";
 /// Something that acts by itself, and newly or otherwise than before.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Acting {
-    /// A rule or a plan.
+    /// A rule, a plan or a connection.
     pub kind: Kind,
     /// Its name.
     pub name: String,
-    /// The connections that its jobs may call through; `scripts` for scripts on a node.
+    /// The connections that it may call through; `scripts` for scripts on a node.
     pub connections: BTreeSet<String>,
     /// What of it changed: itself, a runbook, a shared step, a contact, a connection, a connector
     /// or a group.
@@ -37,7 +38,7 @@ type Reach = BTreeMap<(Kind, String), i32>;
 /// What of a set acts by itself and did not before, or otherwise.
 pub fn acting_anew(whole: &Catalog, published: &Catalog) -> Vec<Acting> {
     let (mut now, mut before) = (Reaches::new(whole), Reaches::new(published));
-    let kinds = [Kind::Rule, Kind::Plan].into_iter();
+    let kinds = [Kind::Rule, Kind::Plan, Kind::Connection].into_iter();
     let all = kinds.flat_map(|kind| whole.entries(kind).map(move |e| (kind, e.name.as_str())));
     let one = |(kind, name): (Kind, &str)| {
         let reach = now.of(kind, name)?;
@@ -63,9 +64,15 @@ impl<'a> Reaches<'a> {
         Self { catalog, of_runbooks: BTreeMap::new() }
     }
 
-    /// What a rule or a plan reaches; none if it does not act by itself.
+    /// What a rule, a plan or the pulse of a connection reaches; none if it does not act by itself.
     fn of(&mut self, kind: Kind, name: &str) -> Option<Reach> {
         let entry = self.catalog.entry(kind, name)?;
+        if let Some(connection) = entry.as_kind::<Connection>() {
+            connection.pulse.as_ref()?;
+            let mut reach = Reach::new();
+            self.add_used(&mut reach, kind, name);
+            return Some(reach);
+        }
         let mut reach = Reach::from([((kind, name.to_owned()), entry.version)]);
         if let Some(rule) = entry.as_kind::<Rule>().filter(|rule| rule.stance == Stance::Act) {
             for dispatch in &rule.dispatch {

@@ -184,3 +184,20 @@ fn a_right_says_what_it_lacks() {
     let wrong = Automation::of(&[], &lines(&["a", ""]), &[]).expect_err("is no glob").to_string();
     insta::assert_snapshot!(wrong, @"plans: ``: a name or glob has 1 to 512 bytes, not 0");
 }
+
+#[test]
+fn a_connection_with_a_pulse_acts_by_itself() {
+    let base = "base: http://127.0.0.1:7401";
+    let pulse = format!("{base}\npulse: {{ call: vm.wake, give: {{ vm: vm/a }} }}");
+    let (before, after) = (published(YARD), published(&YARD.replace(base, &pulse)));
+    let acting = acting_anew(&after, &before).into_iter().find(|a| a.kind == Kind::Connection);
+    let acting = acting.expect("acts");
+    assert_eq!((acting.name.as_str(), acting.connections.len()), ("quill-yard", 1));
+    let right = |lines: &[&str]| {
+        let lines: Vec<_> = lines.iter().map(|line| (*line).to_owned()).collect();
+        Automation::of(&["*".into()], &[], &lines).expect("globs").expect("a right")
+    };
+    assert_eq!(right(&["quill-*"]).lacks(&acting), None);
+    let lacking = right(&["brack-*"]).lacks(&acting).expect("lacks it").to_string();
+    assert!(lacking.starts_with("connection `quill-yard` acts by itself"), "{lacking}");
+}

@@ -1,12 +1,14 @@
 //! One configured use of a connector: where it is and what it is shown. Secrets are named here
 //! and opened only for the call.
 
-use super::{Connector, Credential, CredentialDoc, Operation, Protocol, credential::address};
+use super::{
+    Connector, Credential, CredentialDoc, Operation, Protocol, Pulse, PulseDoc, credential::address,
+};
 use crate::{
     Period,
     definition::{Defined, Definition, Fault, Kind, Mismatch, Others},
     document::{Checker, Document, Problem},
-    expr::{Names, Template},
+    expr::{Expr, Names, Template},
     glob::Glob,
     labels::Labels,
 };
@@ -80,6 +82,10 @@ pub struct ConnectionDoc {
     /// Most calls within a time, over all nodes. Left out: as many as there are.
     #[serde(default)]
     pub rate: Option<Rate>,
+    /// An operation that one of the nodes calls again and again, so that somebody outside notices
+    /// when Arvok does not do its work any more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pulse: Option<PulseDoc>,
 }
 
 /// So many calls within a time, evenly: the next begins when its share of the time has passed.
@@ -131,6 +137,8 @@ pub struct Connection {
     pub at_once: Option<u32>,
     /// Most calls within a time.
     pub rate: Option<Rate>,
+    /// What is called again and again while Arvok does its work.
+    pub pulse: Option<Pulse>,
 }
 
 impl Connection {
@@ -170,6 +178,10 @@ impl Definition for Connection {
         self.runner_secrets.contains(secret)
     }
 
+    fn expressions(&self) -> Vec<(String, &Expr)> {
+        self.pulse.iter().flat_map(Pulse::expressions).collect()
+    }
+
     fn uses(&self) -> Vec<(Kind, String)> {
         let jump = self.jump.iter().map(|jump| (Kind::Connection, jump.clone()));
         let also = self.also.iter().map(|also| (Kind::Connection, also.clone()));
@@ -199,10 +211,9 @@ impl Definition for Connection {
             return vec![wrong];
         }
         let operations = connector.operations.iter();
-        operations
-            .filter_map(|one| self.operation_mismatch(connector, one, others))
-            .take(1)
-            .collect()
+        let wrong = operations.filter_map(|one| self.operation_mismatch(connector, one, others));
+        let of_pulse = self.pulse.iter().flat_map(|pulse| pulse.misfits(&self.name, others));
+        wrong.take(1).chain(of_pulse).collect()
     }
 }
 
@@ -484,8 +495,12 @@ impl Defined for Connection {
                 check.fail("/rate/per", "is from 1ms to 1h");
             }
         }
-        let made =
-            base.zip(credential).zip(authorities).map(|((base, credential), authorities)| Self {
+        let pulse = match doc.pulse {
+            None => Some(None),
+            Some(pulse) => pulse.check(&mut check).map(Some),
+        };
+        let made = base.zip(credential).zip(authorities).zip(pulse).map(
+            |(((base, credential), authorities), pulse)| Self {
                 name: doc.connection,
                 summary: doc.summary,
                 connector: doc.connector,
@@ -503,7 +518,9 @@ impl Defined for Connection {
                 timeout: doc.timeout.unwrap_or(Period::from_secs(10)),
                 at_once: doc.at_once,
                 rate: doc.rate,
-            });
+                pulse,
+            },
+        );
         let made: Option<Self> = made;
         let unnamed = made
             .as_ref()

@@ -39,6 +39,7 @@ mod openapi;
 mod operation;
 mod output;
 mod protocols;
+mod pulse;
 mod session;
 
 pub use callback::{CALLBACK, CALLBACK_KEY, CallbackAt};
@@ -65,6 +66,7 @@ pub use protocols::{
     announced, retry_after,
 };
 pub use protocols::{libvirt, snmp, visit};
+pub use pulse::{OwnAlarm, Pulse, PulseDoc};
 pub use session::{OpenedSession, Session, SessionDoc};
 
 use crate::{

@@ -11,23 +11,26 @@ use crate::{
     calls::{self, Outgoing, answer_kept},
     clock,
     node::{Node, Published, SecretScope},
+    own_alarms,
 };
 use actix_web::{HttpRequest, get, post, web};
 use arvok_api::{
     CallFilter, CallItem, CallRequest, CallState, ConnectionDetail, ConnectionItem, ConnectionTest,
-    ImportRequest, Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, TriedOperation,
-    TryOperation,
+    ImportRequest, Imported, NeededSecret, OfferedOperation, PAGE, Page, Problem, PulseStatus,
+    TriedOperation, TryOperation,
 };
 use arvok_connect::{CallOutcome, Called};
 use arvok_core::{
     Kind, Period, Principal, Role, TraceContext,
-    connector::{CallEnd, Connection, Connector, Operation, ShownRequest},
+    connector::{CallEnd, Connection, Connector, Operation, Pulse, ShownRequest},
     runbook::Runbook,
 };
 use arvok_store::{
+    StoreError,
     calls::{self as store, CallStatistics, Caller as For},
     entity::call::Model,
     host_keys,
+    timers::{self, TimerKind},
 };
 use serde_json::{Map, Value};
 
@@ -140,7 +143,23 @@ pub(super) async fn one(
         host_keys: connection.host_keys.clone(),
         trusted: host_keys::of_connection(&node.pools.questions, &connection.name, MOST_TRUSTED)
             .await?,
+        pulse: match &connection.pulse {
+            None => None,
+            Some(pulse) => Some(pulse_status(&node, &connection.name, pulse).await?),
+        },
     }))
+}
+
+async fn pulse_status(node: &Node, name: &str, pulse: &Pulse) -> Result<PulseStatus, StoreError> {
+    let db = &node.pools.questions;
+    let alarms = own_alarms::shown(db).await?;
+    Ok(PulseStatus {
+        operation: pulse.operation.clone(),
+        every: pulse.every.to_string(),
+        next_at: timers::due(db, TimerKind::Pulse, name).await?,
+        failure: timers::failure(db, TimerKind::Pulse, name).await?,
+        held_by: pulse.held_by(&alarms).into_iter().map(|a| a.summary.clone()).collect(),
+    })
 }
 
 fn offered(name: &str, operation: &Operation) -> OfferedOperation {

@@ -11,10 +11,11 @@ use crate::{
     intake::deliver,
     metrics::{SourceLabel, SubscriberLabel},
     node::Node,
+    own_alarms,
 };
-use arvok_api::{AlarmFilter, AlarmItem, Backlog, ListenerState, NodeItem, RunnerItem};
+use arvok_api::{AlarmItem, Backlog, ListenerState, NodeItem, RunnerItem};
 use arvok_core::{
-    AlertState, NewAlert,
+    NewAlert,
     alert::{Alert, Received},
     halt::HaltLines,
     source::OWN,
@@ -26,7 +27,7 @@ use arvok_store::{
     jobs::guards,
     nodes::{self, Beat},
     outside::subscribers::{self, Failing},
-    over_limit, read, runners, timers,
+    over_limit, runners, timers,
 };
 use chrono::{DateTime, TimeDelta, Timelike, Utc};
 use serde_json::json;
@@ -179,13 +180,7 @@ pub(crate) async fn look(node: &Node, steady: DateTime<Utc>) -> Result<(), Store
         let resource = format!("guard/{}/{}", name(&open.guard), name(&open.runbook));
         troubles.insert(("guard.circuit".into(), resource), open.in_words());
     }
-    let filter = AlarmFilter {
-        source: Some(OWN.to_owned()),
-        state: Some(AlertState::Raised),
-        limit: Some(500),
-        ..AlarmFilter::default()
-    };
-    let standing = read::alarms(&node.pools.work, filter).await?.items;
+    let standing = own_alarms::standing(&node.pools.work).await?;
     let now = clock::now();
     let about = (&standing[..], steady);
     silence::add(&node.pools.work, &published, about, &mut troubles, now).await?;

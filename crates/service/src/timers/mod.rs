@@ -12,6 +12,7 @@ mod calendar;
 mod message;
 mod plan;
 mod poll;
+mod pulse;
 mod schedule;
 
 pub(crate) use asking::versions;
@@ -36,6 +37,7 @@ const AT_ONCE: usize = 50;
 const OWN: [TimerKind; 2] = [TimerKind::Schedule, TimerKind::Plan];
 const ASKED: [TimerKind; 1] = [TimerKind::Calendar];
 const POLLED: [TimerKind; 1] = [TimerKind::Poll];
+const PULSES: [TimerKind; 1] = [TimerKind::Pulse];
 /// How long what is being handled may take when the node stops.
 const GRACE: Duration = Duration::from_secs(5);
 /// The wait after an error.
@@ -62,6 +64,11 @@ pub(crate) async fn read_calendars(node: Arc<Node>) {
 /// Fetches the messages of sources until the node stops.
 pub(crate) async fn poll(node: Arc<Node>) {
     handle_due(node, &POLLED).await;
+}
+
+/// Lets those outside hear that Arvok does its work until the node stops.
+pub(crate) async fn send_pulses(node: Arc<Node>) {
+    handle_due(node, &PULSES).await;
 }
 
 /// Handles what is due of some kinds until the node stops.
@@ -103,6 +110,7 @@ async fn round(
                 TimerKind::Plan => (*kind, plan::wanted(&of, now)),
                 TimerKind::Calendar => (*kind, calendar::wanted(&of, now)),
                 TimerKind::Poll => (*kind, poll::wanted(&of, now)),
+                TimerKind::Pulse => (*kind, pulse::wanted(&of, now)),
             });
             wanted.collect::<Vec<_>>()
         });
@@ -143,6 +151,7 @@ async fn handle(node: &Node, timer: &Timer) -> Result<(), StoreError> {
         TimerKind::Plan => plan::handle(node, timer).boxed(),
         TimerKind::Calendar => calendar::handle(node, timer).boxed(),
         TimerKind::Poll => poll::handle(node, timer).boxed(),
+        TimerKind::Pulse => pulse::handle(node, timer).boxed(),
     };
     let handling = AssertUnwindSafe(handling).catch_unwind();
     let reason = match tokio::time::timeout(HOLD, handling).await {

@@ -6,6 +6,7 @@ mod exchange;
 mod libvirt;
 mod mail;
 mod netconf;
+mod pulse;
 mod records;
 mod snmp;
 mod ssh;
