@@ -29,6 +29,12 @@ fn one_node_calls_at_each_time_and_another_goes_on_when_it_dies() {
     let watch = Peer::start();
     let mut stage = Stage::bare();
     let second = stage.second_node();
+    let unready = stage.node_with_key(&"0".repeat(64));
+    let name = until("a node that is not ready", || {
+        let nodes = stage.get("/api/v1/nodes")["nodes"].clone();
+        let found = nodes.as_array()?.iter().find(|node| node["fault"].is_string())?.clone();
+        found["name"].as_str().map(str::to_owned)
+    });
     stage.publish(&definitions(&watch, ""));
     until_heard(&watch, 6);
     let told = watch.told();
@@ -44,6 +50,8 @@ fn one_node_calls_at_each_time_and_another_goes_on_when_it_dies() {
     until_heard(&watch, before + 3);
     let shown = second.arvok(&["connection", "show", "night-watch"]).out;
     assert!(shown.contains("  pulse       beat every 1s\n"), "{shown}");
+    assert_eq!(watch.count(&name), 0, "a node that is not ready does not say that it works");
+    drop(unready);
 }
 
 #[test]

@@ -53,34 +53,37 @@ enum Handled {
 
 /// Handles the times of schedules and plans until the node stops.
 pub(crate) async fn run(node: Arc<Node>) {
-    handle_due(node, &OWN).await;
+    handle_due(node, &OWN, |_| true).await;
 }
 
 /// Reads calendars from where they are kept until the node stops.
 pub(crate) async fn read_calendars(node: Arc<Node>) {
-    handle_due(node, &ASKED).await;
+    handle_due(node, &ASKED, |_| true).await;
 }
 
 /// Fetches the messages of sources until the node stops.
 pub(crate) async fn poll(node: Arc<Node>) {
-    handle_due(node, &POLLED).await;
+    handle_due(node, &POLLED, |_| true).await;
 }
 
 /// Lets those outside hear that Arvok does its work until the node stops.
 pub(crate) async fn send_pulses(node: Arc<Node>) {
-    handle_due(node, &PULSES).await;
+    handle_due(node, &PULSES, pulse::is_ready).await;
 }
 
-/// Handles what is due of some kinds until the node stops.
-async fn handle_due(node: Arc<Node>, kinds: &'static [TimerKind]) {
+/// Handles what is due of some kinds until the node stops, while it may.
+async fn handle_due(node: Arc<Node>, kinds: &'static [TimerKind], may: fn(&Node) -> bool) {
     let (mut stopping, mut generation) = (node.stopping.clone(), node.generation());
     let (mut set_for, mut handling) = (None, JoinSet::new());
     while !*stopping.borrow() {
         generation.mark_unchanged();
-        let wait = round(&node, kinds, &mut set_for, &mut handling).await.unwrap_or_else(|e| {
-            tracing::error!("timers: {e}");
-            PAUSE
-        });
+        let wait = match may(&node) {
+            true => round(&node, kinds, &mut set_for, &mut handling).await.unwrap_or_else(|e| {
+                tracing::error!("timers: {e}");
+                PAUSE
+            }),
+            false => PAUSE,
+        };
         tokio::select! {
             _ = stopping.changed() => {}
             _ = generation.changed() => {}

@@ -27,6 +27,11 @@ pub(super) fn wanted(published: &Published, now: DateTime<Utc>) -> Vec<WantedTim
     published.catalog.all::<Connection>().filter_map(timer).collect()
 }
 
+/// Whether this node does its work, so that it may say so.
+pub(super) fn is_ready(node: &Node) -> bool {
+    node.vitals.fault().or_else(|| fault(node)).is_none()
+}
+
 /// Calls once, unless something stands in the way.
 pub(super) async fn handle(node: &Node, timer: &Timer) -> Result<Handled, String> {
     let published = node.published();
@@ -34,9 +39,6 @@ pub(super) async fn handle(node: &Node, timer: &Timer) -> Result<Handled, String
     let pulse = found.and_then(|(connection, _)| connection.pulse.clone());
     let pulse = pulse.filter(|_| asking::versions(&published, &timer.key) == timer.spec);
     let Some(pulse) = pulse.map(Arc::new) else { return Ok(Handled::Unwanted) };
-    if let Some(fault) = node.vitals.fault().or_else(|| fault(node)) {
-        return Err(format!("this node is not ready: {fault}"));
-    }
     let next = next(&pulse, timer.due, clock::now());
     let alarms = own_alarms::shown(&node.pools.work).await;
     let alarms = alarms.map_err(|_| "the records cannot be read at the moment")?;
